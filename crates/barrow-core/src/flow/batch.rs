@@ -1,0 +1,93 @@
+//! What a worker makes of a block: typed rows, and rejects.
+
+use crate::records::block::{Block, Mark};
+use crate::records::file::FileReading;
+use crate::rejects::{Code, Reason, Reject};
+use crate::tally::Repairs;
+use crate::values::Cell;
+
+/// A block with what was read from it. Batches are used again and again, so
+/// their room stays.
+#[derive(Debug, Default)]
+pub struct Batch {
+    /// The block, with its bytes.
+    pub block: Block,
+    /// The typed rows.
+    pub rows: Rows,
+    /// The records that are not rows, in their order.
+    pub rejects: Vec<Reject>,
+    /// What was changed because the spec asked for it.
+    pub repairs: Repairs,
+    /// Room for a target's own form of the rows.
+    pub encoded: Vec<u8>,
+}
+
+/// Typed rows, column by column.
+#[derive(Debug, Default)]
+pub struct Rows {
+    /// All cells of the first loaded column, then of the second, and so on.
+    pub cells: Vec<Cell>,
+    /// How many cells each column has.
+    pub height: usize,
+    /// For each row, its record in the block's marks.
+    pub marks: Vec<u32>,
+    /// The rows that load, in order. Others had a fault.
+    pub good: Vec<u32>,
+    /// Bytes of cells that differ from what the file says.
+    pub store: Vec<u8>,
+}
+
+impl Rows {
+    /// The cell of a loaded column in a row.
+    #[inline]
+    pub fn cell(&self, column: usize, row: usize) -> Cell {
+        self.cells[column * self.height + row]
+    }
+
+    /// Makes room for another block's rows.
+    pub fn clear(&mut self) {
+        self.cells.clear();
+        self.height = 0;
+        self.marks.clear();
+        self.good.clear();
+        self.store.clear();
+    }
+}
+
+impl Batch {
+    /// The file that the batch is from.
+    pub fn file(&self) -> Option<&FileReading> {
+        self.block.file.as_deref()
+    }
+
+    /// A reject of the record at `mark` of the block.
+    pub fn reject(block: &Block, mark: usize, reasons: Vec<Reason>) -> Reject {
+        let at = &block.marks[mark];
+        Reject {
+            record: block.record_number(mark),
+            line: block.first_line + u64::from(at.line),
+            offset: block.offset + u64::from(at.start),
+            reasons,
+            raw: block.bytes[at.raw_range()].to_vec(),
+        }
+    }
+
+    /// A reject of a typed row that the table would not take.
+    pub fn refuse(&self, row: usize, code: Code, column: Option<String>, words: String) -> Reject {
+        let mark = self.rows.marks[row] as usize;
+        let reason = Reason {
+            code,
+            column,
+            field: None,
+            offset: self.offset_of(&self.block.marks[mark]),
+            value: None,
+            says: words,
+            expected: "a row that the table takes".into(),
+        };
+        Batch::reject(&self.block, mark, vec![reason])
+    }
+
+    fn offset_of(&self, mark: &Mark) -> u64 {
+        self.block.offset + u64::from(mark.start)
+    }
+}

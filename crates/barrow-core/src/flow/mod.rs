@@ -1,0 +1,167 @@
+//! The way through: splitter → workers → in order → a sink.
+//!
+//! Memory stays flat: a set number of batches goes round, and whoever has none
+//! to work on waits.
+
+mod batch;
+mod worker;
+
+use std::collections::BTreeMap;
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::thread;
+
+use crossbeam_channel::{Receiver, Sender, bounded};
+
+pub use batch::{Batch, Rows};
+pub use worker::Worker;
+
+use crate::error::Error;
+use crate::records::splitter::{BLOCK, Splitter};
+use crate::source::SourceFile;
+use crate::spec::Plan;
+
+/// How a flow is run.
+#[derive(Debug, Clone, Copy)]
+pub struct Options {
+    /// Threads that type records, besides the one that reads and splits.
+    pub threads: usize,
+    /// How many bytes a block holds unless one record needs more.
+    pub block_size: usize,
+}
+
+impl Default for Options {
+    fn default() -> Options {
+        let threads = thread::available_parallelism().map_or(1, usize::from);
+        Options { threads, block_size: BLOCK }
+    }
+}
+
+/// The end of the way: takes batches in the order of the files.
+pub trait Sink {
+    /// What can go wrong in it.
+    type Error;
+
+    /// Takes a batch.
+    ///
+    /// # Errors
+    /// Whatever ends the flow.
+    fn take(&mut self, batch: &mut Batch) -> Result<(), Self::Error>;
+}
+
+/// How a flow ended before its end.
+#[derive(Debug)]
+pub enum Failure<E> {
+    /// A file could not be read.
+    Source(Error),
+    /// The sink gave up.
+    Sink(E),
+}
+
+/// Puts rows into a target's own form, in the workers.
+pub type Encode<'e> = &'e (dyn Fn(&mut Batch) + Sync);
+
+/// Reads `files` by `plan` and gives `sink` every batch, in order.
+///
+/// # Errors
+/// The first failure of a file or of the sink.
+pub fn run<S: Sink>(
+    plan: &Plan,
+    files: Vec<SourceFile>,
+    options: Options,
+    encode: Encode<'_>,
+    sink: &mut S,
+) -> Result<(), Failure<S::Error>> {
+    let workers = options.threads.max(1);
+    // One batch for each worker, one waiting for each, two for the sink's order
+    // and one being filled.
+    let batches = workers * 2 + 3;
+    let (give_free, free) = bounded::<Batch>(batches);
+    let (give_cut, cut) = bounded::<Batch>(batches);
+    let (give_done, done) = bounded::<Done>(batches);
+    for _ in 0..batches {
+        let _ = give_free.send(Batch::default());
+    }
+    thread::scope(|scope| {
+        let splitter = Splitter::new(plan, files, options.block_size);
+        let failed = give_done.clone();
+        scope.spawn(move || split(splitter, &free, &give_cut, &failed));
+        for _ in 0..workers {
+            let (cut, give_done) = (cut.clone(), give_done.clone());
+            scope.spawn(move || type_blocks(plan, &cut, &give_done, encode));
+        }
+        drop((cut, give_done));
+        drain(&done, &give_free, sink)
+    })
+}
+
+/// A batch with its place in the order, or what failed there.
+type Done = (u64, Result<Batch, Error>);
+
+fn split(
+    mut splitter: Splitter<'_>,
+    free: &Receiver<Batch>,
+    cut: &Sender<Batch>,
+    failed: &Sender<Done>,
+) {
+    let mut order = 0;
+    while let Ok(mut batch) = free.recv() {
+        let next = catch(|| splitter.next(&mut batch.block));
+        match next {
+            Ok(true) => {
+                order = batch.block.order + 1;
+                if cut.send(batch).is_err() {
+                    return;
+                }
+            }
+            Ok(false) => return,
+            Err(error) => {
+                let _ = failed.send((order, Err(error)));
+                return;
+            }
+        }
+    }
+}
+
+fn type_blocks(plan: &Plan, cut: &Receiver<Batch>, done: &Sender<Done>, encode: Encode<'_>) {
+    let mut worker = Worker::new(plan);
+    while let Ok(mut batch) = cut.recv() {
+        let order = batch.block.order;
+        let typed = catch(|| {
+            worker.work(&mut batch);
+            encode(&mut batch);
+            Ok(batch)
+        });
+        let failed = typed.is_err();
+        if done.send((order, typed)).is_err() || failed {
+            return;
+        }
+    }
+}
+
+/// A panic in a thread becomes an error, so that the flow ends and nobody waits.
+fn catch<T>(work: impl FnOnce() -> Result<T, Error>) -> Result<T, Error> {
+    catch_unwind(AssertUnwindSafe(work)).unwrap_or_else(|panic| {
+        let words = panic.downcast_ref::<String>().cloned();
+        let words = words.or_else(|| panic.downcast_ref::<&str>().map(|s| (*s).to_string()));
+        Err(Error::Worker(words.unwrap_or_else(|| "no words".into())))
+    })
+}
+
+fn drain<S: Sink>(
+    done: &Receiver<Done>,
+    free: &Sender<Batch>,
+    sink: &mut S,
+) -> Result<(), Failure<S::Error>> {
+    let mut early = BTreeMap::new();
+    let mut next = 0;
+    for (order, result) in done {
+        early.insert(order, result);
+        while let Some(result) = early.remove(&next) {
+            next += 1;
+            let mut batch = result.map_err(Failure::Source)?;
+            sink.take(&mut batch).map_err(Failure::Sink)?;
+            let _ = free.send(batch);
+        }
+    }
+    Ok(())
+}

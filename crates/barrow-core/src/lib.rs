@@ -1,0 +1,19 @@
+//! The heart of Barrow: from the bytes of a flat file to typed rows and rejects.
+//!
+//! No terminal, no command line, no database. Data flows one way:
+//!
+//! ```text
+//! files → bytes → blocks → records → fields → values → batches → sink
+//! ```
+
+pub mod error;
+pub mod flow;
+pub mod records;
+pub mod rejects;
+pub mod source;
+pub mod spec;
+pub mod tally;
+pub mod values;
+pub mod visible;
+
+pub use error::Error;

@@ -1,0 +1,132 @@
+//! Blocks of whole records, as the splitter hands them to the workers.
+
+use std::sync::Arc;
+
+use super::file::FileReading;
+
+/// What the splitter already knows of a record.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum State {
+    /// No quote in it: every delimiter parts two fields.
+    Plain,
+    /// It holds a quote or an escape, so its fields want care.
+    Quoted,
+    /// Its first line opens a quote that nothing closes.
+    Unclosed,
+    /// It is longer than `longest`; this is as much of it as the block holds.
+    TooLong,
+    /// A later part of one that is too long.
+    TooLongRest,
+    /// A blank line, where blank lines are rejected.
+    Blank,
+}
+
+/// Where a record stands in its block.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Mark {
+    /// Its first byte in the block, 0-based.
+    pub start: u32,
+    /// The byte after its last, without its end.
+    pub end: u32,
+    /// The byte after its end.
+    pub next: u32,
+    /// Its line, counted from the block's first line, 0-based.
+    pub line: u32,
+    /// What is known of it.
+    pub state: State,
+}
+
+impl Mark {
+    /// The record's bytes in the block, without its end.
+    pub fn range(&self) -> std::ops::Range<usize> {
+        self.start as usize..self.end as usize
+    }
+
+    /// The record's bytes in the block, with its end.
+    pub fn raw_range(&self) -> std::ops::Range<usize> {
+        self.start as usize..self.next as usize
+    }
+}
+
+/// Lines of a file that are not records.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct LeftOut {
+    /// Lines before the header.
+    pub preamble: u64,
+    /// The header.
+    pub header: u64,
+    /// Records after the data.
+    pub trailer: u64,
+    /// Comment lines.
+    pub comments: u64,
+    /// Blank lines.
+    pub blank: u64,
+}
+
+impl LeftOut {
+    /// All of them.
+    pub fn all(&self) -> u64 {
+        self.preamble + self.header + self.trailer + self.comments + self.blank
+    }
+
+    /// Adds another file's or block's.
+    pub fn add(&mut self, other: &LeftOut) {
+        self.preamble += other.preamble;
+        self.header += other.header;
+        self.trailer += other.trailer;
+        self.comments += other.comments;
+        self.blank += other.blank;
+    }
+}
+
+/// Whole records of one file, in order.
+#[derive(Debug, Default)]
+pub struct Block {
+    /// The block's place in the order of all blocks of all files, 0-based.
+    pub order: u64,
+    /// The file it is from; always there once the splitter has filled it.
+    pub file: Option<Arc<FileReading>>,
+    /// The bytes.
+    pub bytes: Vec<u8>,
+    /// Where they start in the file, 0-based.
+    pub offset: u64,
+    /// The number of the first record, 1-based.
+    pub first_record: u64,
+    /// The line on which the block starts, 1-based.
+    pub first_line: u64,
+    /// Its records, in order.
+    pub marks: Vec<Mark>,
+    /// Lines set aside since the block before.
+    pub left_out: LeftOut,
+    /// Bytes of the file as stored that were read for this block: what a
+    /// progress bar counts.
+    pub taken: u64,
+    /// Set on a file's last block.
+    pub last: Option<FileEnd>,
+}
+
+/// What is known once a file has been read to its end.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct FileEnd {
+    /// The trailer's bytes.
+    pub trailer: Vec<u8>,
+    /// How long the file is, in bytes, unpacked.
+    pub bytes: u64,
+}
+
+impl Block {
+    /// Makes the block ready to be filled again, and keeps its room.
+    pub fn clear(&mut self) {
+        self.file = None;
+        self.bytes.clear();
+        self.marks.clear();
+        self.left_out = LeftOut::default();
+        self.taken = 0;
+        self.last = None;
+    }
+
+    /// The number in its file of the record at `index` of this block.
+    pub fn record_number(&self, index: usize) -> u64 {
+        self.first_record + index as u64
+    }
+}

@@ -1,0 +1,241 @@
+//! From a record's bytes to its fields.
+
+use super::block::{Mark, State};
+use crate::spec::plan::DelimitedPlan;
+
+/// Where a field stands in its block.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Span {
+    start: u32,
+    len: u32,
+}
+
+impl Span {
+    /// The field was in quotes, which the span leaves out.
+    const QUOTED: u32 = 1 << 31;
+    /// The field holds escapes that are to be taken out.
+    const ESCAPED: u32 = 1 << 30;
+    /// All the bits of `len` that are not length. A record is at most 1 GiB.
+    const FLAGS: u32 = Span::QUOTED | Span::ESCAPED;
+
+    /// A field that the record lacks and that is taken as null.
+    pub const MISSING: Span = Span {
+        start: u32::MAX,
+        len: 0,
+    };
+
+    /// Plain bytes.
+    #[inline]
+    pub fn plain(start: usize, end: usize) -> Span {
+        Span {
+            start: start as u32,
+            len: (end - start) as u32,
+        }
+    }
+
+    fn with(self, quoted: bool, escaped: bool) -> Span {
+        let flags = if quoted { Span::QUOTED } else { 0 } | if escaped { Span::ESCAPED } else { 0 };
+        Span {
+            start: self.start,
+            len: self.len | flags,
+        }
+    }
+
+    /// Whether the field is nothing but bytes of the block.
+    #[inline]
+    pub fn is_plain(self) -> bool {
+        self.len & Span::FLAGS == 0 && self.start != u32::MAX
+    }
+
+    /// Whether the record lacks the field.
+    pub fn is_missing(self) -> bool {
+        self.start == u32::MAX
+    }
+
+    /// Whether the field was in quotes.
+    pub fn is_quoted(self) -> bool {
+        self.len & Span::QUOTED != 0
+    }
+
+    /// Whether the field holds escapes.
+    pub fn is_escaped(self) -> bool {
+        self.len & Span::ESCAPED != 0
+    }
+
+    /// The field's first byte in the block.
+    #[inline]
+    pub fn start(self) -> usize {
+        self.start as usize
+    }
+
+    /// The field's bytes in the block.
+    #[inline]
+    pub fn range(self) -> std::ops::Range<usize> {
+        if self.is_missing() {
+            return 0..0;
+        }
+        self.start as usize..self.start as usize + (self.len & !Span::FLAGS) as usize
+    }
+}
+
+/// Splits a record and adds its fields to `fields`.
+///
+/// # Errors
+/// The place in `fields` of the first field that has text after its closing
+/// quote. All fields are there all the same; such a one keeps its quotes.
+#[inline]
+pub fn split(
+    plan: &DelimitedPlan,
+    bytes: &[u8],
+    mark: &Mark,
+    fields: &mut Vec<Span>,
+) -> Result<(), usize> {
+    let (start, end) = (mark.start as usize, mark.end as usize);
+    match (mark.state, plan.delimiter.as_slice()) {
+        (State::Plain, [delimiter]) => {
+            let mut from = start;
+            for i in memchr::memchr_iter(*delimiter, &bytes[start..end]) {
+                fields.push(Span::plain(from, start + i));
+                from = start + i + 1;
+            }
+            fields.push(Span::plain(from, end));
+            Ok(())
+        }
+        _ => careful(plan, bytes, start, end, fields),
+    }
+}
+
+/// How many fields a record's text has.
+pub fn count(plan: &DelimitedPlan, text: &[u8]) -> usize {
+    let mut fields = Vec::new();
+    let _ = careful(plan, text, 0, text.len(), &mut fields);
+    fields.len()
+}
+
+fn careful(
+    plan: &DelimitedPlan,
+    bytes: &[u8],
+    start: usize,
+    end: usize,
+    fields: &mut Vec<Span>,
+) -> Result<(), usize> {
+    let bytes = &bytes[..end];
+    let mut result: Result<(), usize> = Ok(());
+    let mut at = start;
+    loop {
+        let quoted = !plan.quote.is_empty() && bytes[at..].starts_with(&plan.quote);
+        let stop = if quoted {
+            let inside = at + plan.quote.len();
+            let (close, escaped) = closing(plan, bytes, inside);
+            let after = close.map_or(end, |close| close + plan.quote.len());
+            let field = Span::plain(inside, close.unwrap_or(end)).with(true, escaped);
+            if close.is_some() && (after == end || bytes[after..].starts_with(&plan.delimiter)) {
+                fields.push(field);
+                after
+            } else {
+                let (stop, _) = delimiter(plan, bytes, after);
+                result = result.and(Err(fields.len()));
+                fields.push(Span::plain(at, stop));
+                stop
+            }
+        } else {
+            let (stop, escaped) = delimiter(plan, bytes, at);
+            fields.push(Span::plain(at, stop).with(false, escaped));
+            stop
+        };
+        if stop == end {
+            return result;
+        }
+        at = stop + plan.delimiter.len();
+    }
+}
+
+/// Where the next delimiter starts (or the record ends), and whether an escape
+/// was passed.
+fn delimiter(plan: &DelimitedPlan, bytes: &[u8], from: usize) -> (usize, bool) {
+    let escape = plan.escape_text();
+    let mut at = from;
+    let mut escaped = false;
+    loop {
+        let next = memchr::memmem::find(&bytes[at..], &plan.delimiter).map(|i| at + i);
+        let stop = next.unwrap_or(bytes.len());
+        if escape.is_empty() {
+            return (stop, false);
+        }
+        match memchr::memmem::find(&bytes[at..stop], escape) {
+            None => return (stop, escaped),
+            Some(i) => {
+                let after = at + i + escape.len();
+                let length = escaped_length(plan, &bytes[after..]);
+                escaped |= length > 0;
+                at = after + length;
+            }
+        }
+    }
+}
+
+/// Where the quote that closes a field starts, and whether an escape was passed.
+fn closing(plan: &DelimitedPlan, bytes: &[u8], inside: usize) -> (Option<usize>, bool) {
+    let quote = plan.quote.as_slice();
+    let escape = plan.escape_text();
+    let mut at = inside;
+    let mut escaped = false;
+    loop {
+        let Some(i) = memchr::memmem::find(&bytes[at..], quote) else {
+            return (None, escaped);
+        };
+        let here = at + i;
+        if escape.is_empty() {
+            let after = here + quote.len();
+            if !bytes[after..].starts_with(quote) {
+                return (Some(here), escaped);
+            }
+            escaped = true;
+            at = after + quote.len();
+            continue;
+        }
+        match memchr::memmem::find(&bytes[at..here], escape) {
+            None => return (Some(here), escaped),
+            Some(i) => {
+                let after = at + i + escape.len();
+                let length = escaped_length(plan, &bytes[after..]);
+                escaped |= length > 0;
+                at = after + length;
+            }
+        }
+    }
+}
+
+/// How many bytes after an escape it makes ordinary: a delimiter, a quote, an
+/// escape, or a line end.
+fn escaped_length(plan: &DelimitedPlan, rest: &[u8]) -> usize {
+    match plan.escapable(rest) {
+        0 if rest.starts_with(b"\r\n") => 2,
+        0 if rest.starts_with(b"\n") || rest.starts_with(b"\r") => 1,
+        length => length,
+    }
+}
+
+/// Writes a field's text without its escapes.
+pub fn unescape(plan: &DelimitedPlan, quoted: bool, field: &[u8], out: &mut Vec<u8>) {
+    let doubled = plan.escape_text().is_empty();
+    let escape = if doubled { plan.quote.as_slice() } else { plan.escape_text() };
+    if escape.is_empty() || (doubled && !quoted) {
+        out.extend_from_slice(field);
+        return;
+    }
+    let mut at = 0;
+    while let Some(i) = memchr::memmem::find(&field[at..], escape) {
+        let after = at + i + escape.len();
+        let length = if doubled {
+            plan.quote.len().min(field.len() - after)
+        } else {
+            escaped_length(plan, &field[after..])
+        };
+        let literal = if length == 0 { after } else { at + i };
+        out.extend_from_slice(&field[at..literal]);
+        out.extend_from_slice(&field[after..after + length]);
+        at = after + length;
+    }
+    out.extend_from_slice(&field[at..]);
+}

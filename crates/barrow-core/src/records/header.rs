@@ -1,0 +1,146 @@
+//! Binds the spec's columns to a file's fields.
+
+use crate::error::{Error, Unbound};
+use crate::spec::nearest::nearest;
+use crate::spec::plan::{ColumnPlan, Place};
+use crate::visible::visible;
+
+/// Which field each column is, and what people should know about it.
+#[derive(Debug, PartialEq, Eq)]
+pub struct Bound {
+    /// For each column, its field, 0-based.
+    pub binding: Vec<usize>,
+    /// Columns found by another writing of their name, and fields that no
+    /// column asks for.
+    pub notes: Vec<String>,
+}
+
+/// Finds the columns by the header's names. A name is matched exactly, then
+/// without regard to case and the blanks around it.
+///
+/// # Errors
+/// Every column that the header lacks, or has twice.
+pub fn bind(file: &str, columns: &[ColumnPlan], header: &[String]) -> Result<Bound, Error> {
+    let mut bound = Bound { binding: Vec::new(), notes: Vec::new() };
+    let mut unbound = Vec::new();
+    for column in columns {
+        match find(column, header) {
+            Ok((field, None)) => bound.binding.push(field),
+            Ok((field, Some(note))) => {
+                bound.binding.push(field);
+                bound.notes.push(note);
+            }
+            Err(trouble) => unbound.push(trouble),
+        }
+    }
+    if !unbound.is_empty() {
+        let header = header.iter().map(|h| visible(h.as_bytes())).collect();
+        return Err(Error::Header { file: file.into(), unbound, header });
+    }
+    let extra: Vec<String> = (0..header.len())
+        .filter(|field| !bound.binding.contains(field))
+        .map(|field| format!("\"{}\"", visible(header[field].as_bytes())))
+        .collect();
+    if !extra.is_empty() {
+        bound.notes.push(format!("the spec does not name {}, so it is not read", extra.join(", ")));
+    }
+    Ok(bound)
+}
+
+fn find(column: &ColumnPlan, header: &[String]) -> Result<(usize, Option<String>), Unbound> {
+    let name = match &column.place {
+        Place::Field(field) if *field < header.len() => return Ok((*field, None)),
+        Place::Field(field) => {
+            return Err(Unbound {
+                column: column.name.clone(),
+                trouble: format!(
+                    "it is field {}, and the header has {} fields",
+                    field + 1,
+                    header.len()
+                ),
+            });
+        }
+        Place::Named(name) => name,
+    };
+    let fold = |text: &str| text.trim().to_lowercase();
+    let exact: Vec<usize> = places(header, |h| h == name);
+    let alike = if exact.is_empty() { places(header, |h| fold(h) == fold(name)) } else { exact };
+    match alike.as_slice() {
+        [field] if header[*field] == *name => Ok((*field, None)),
+        [field] => Ok((
+            *field,
+            Some(format!(
+                "column {} was found as \"{}\", which differs from \"{}\" in case or blanks",
+                column.name,
+                visible(header[*field].as_bytes()),
+                visible(name.as_bytes())
+            )),
+        )),
+        [] => Err(Unbound {
+            column: column.name.clone(),
+            trouble: match nearest(name, header.iter().map(String::as_str)) {
+                Some(near) => format!(
+                    "the header has no \"{}\"; the nearest is \"{}\"",
+                    visible(name.as_bytes()),
+                    visible(near.as_bytes())
+                ),
+                None => format!("the header has no \"{}\"", visible(name.as_bytes())),
+            },
+        }),
+        several => Err(Unbound {
+            column: column.name.clone(),
+            trouble: format!(
+                "the header has \"{}\" {} times (fields {}); say which with `at`",
+                visible(name.as_bytes()),
+                several.len(),
+                several.iter().map(|f| (f + 1).to_string()).collect::<Vec<_>>().join(" and ")
+            ),
+        }),
+    }
+}
+
+fn places(header: &[String], is: impl Fn(&str) -> bool) -> Vec<usize> {
+    (0..header.len()).filter(|field| is(&header[*field])).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::spec::Type;
+
+    fn named(name: &str) -> ColumnPlan {
+        ColumnPlan {
+            name: name.to_lowercase(),
+            ty: Type::Text,
+            place: Place::Named(name.into()),
+            required: false,
+            reader: None,
+        }
+    }
+
+    fn header(names: &[&str]) -> Vec<String> {
+        names.iter().map(|n| (*n).to_string()).collect()
+    }
+
+    #[test]
+    fn an_exact_name_wins_over_one_in_another_case() {
+        let bound = bind("f", &[named("ID")], &header(&["id", "ID"])).unwrap();
+        assert_eq!(bound.binding, [1]);
+    }
+
+    #[test]
+    fn another_case_is_found_and_said() {
+        let bound = bind("f", &[named("Grower")], &header(&[" GROWER "])).unwrap();
+        assert_eq!(bound.binding, [0]);
+        assert!(bound.notes[0].contains("case or blanks"));
+    }
+
+    #[test]
+    fn every_missing_and_doubled_name_is_told() {
+        let error =
+            bind("f", &[named("grower"), named("id")], &header(&["growr", "id", "id"])).unwrap_err();
+        let Error::Header { unbound, .. } = error else { panic!("{error}") };
+        assert!(unbound[0].trouble.contains("nearest is \"growr\""));
+        assert!(unbound[1].trouble.contains("2 times (fields 2 and 3)"));
+    }
+}

@@ -1,0 +1,9 @@
+//! From bytes to blocks of whole records, and from records to fields.
+
+pub mod block;
+pub mod ending;
+pub mod fields;
+pub mod file;
+pub mod header;
+pub mod scan;
+pub mod splitter;

@@ -1,0 +1,465 @@
+//! Finds where records end, with quotes in mind.
+//!
+//! A quote opens a field only where the field starts (RFC 4180, section 2,
+//! rules 5 to 7); elsewhere it is ordinary text. So the scan jumps from quote to
+//! quote and need not look at delimiters.
+//!
+//! A quote that nothing closes must cost one record. It is known by one of:
+//! no closing quote within `longest` bytes or by the file's end; text after the
+//! closing quote although the field has run over a line end (then the quote
+//! that "closed" it belongs to a later record); or a record over several lines
+//! with the wrong number of fields, where the second line alone has the right one.
+
+use super::block::{Mark, State};
+use super::ending::{Ending, Found, line_end};
+use crate::spec::plan::{DelimitedPlan, Escape};
+
+/// How many bytes past a place the scan wants to see before it judges the place:
+/// more than the longest delimiter, quote or record end ([`LONGEST_MARK`]). So a
+/// judgement never depends on where a block happens to end.
+const SIGHT: usize = 2 * LONGEST_MARK;
+
+/// The longest delimiter or record end that a spec may have, in bytes.
+pub const LONGEST_MARK: usize = 64;
+
+/// What is fixed for a file's scan.
+#[derive(Debug)]
+pub struct Scan<'p> {
+    /// Quotes, escapes, delimiters.
+    pub delimited: &'p DelimitedPlan,
+    /// Lines that start so are comments.
+    pub comment: Option<&'p [u8]>,
+    /// Whether a blank line is a record (to be rejected) or left out.
+    pub keep_blank: bool,
+    /// The longest record, in bytes.
+    pub longest: usize,
+    /// How many fields a record has, where that is known.
+    pub fields: Option<usize>,
+}
+
+/// Where a scan has got to.
+#[derive(Debug, Default, Clone, PartialEq, Eq)]
+pub struct Progress {
+    /// The byte at which the next record starts.
+    pub at: usize,
+    /// The line at which it starts, from the start of the bytes, 0-based.
+    pub line: u32,
+    /// Whether it is the rest of a record that is too long.
+    pub too_long: bool,
+    /// Comment lines passed.
+    pub comments: u64,
+    /// Blank lines passed.
+    pub blank: u64,
+}
+
+/// A record's end as the careful look finds it.
+enum Careful {
+    /// Its text stops, the next record starts, so many line ends are inside it.
+    Record { end: usize, next: usize, inner_lines: u32 },
+    /// The first line opens a quote that nothing closes.
+    Unclosed,
+    /// The bytes read so far do not tell.
+    Unknown,
+}
+
+impl Scan<'_> {
+    /// Marks every record that `bytes` holds whole, from `progress` on. `whole`
+    /// says that no bytes will follow. What is not marked stays for the next call.
+    pub fn run<E: Ending>(
+        &self,
+        ending: &E,
+        bytes: &[u8],
+        whole: bool,
+        progress: &mut Progress,
+        marks: &mut Vec<Mark>,
+    ) {
+        let quote = self.delimited.quote.first().copied();
+        let escape = match &self.delimited.escape {
+            Escape::With(text) => text.first().copied(),
+            Escape::Doubled => None,
+        };
+        while progress.at < bytes.len() {
+            let start = progress.at;
+            let rest = &bytes[start..];
+            if self.comment.is_some_and(|c| rest.starts_with(c)) && !progress.too_long {
+                match line_end(ending, bytes, start, whole) {
+                    Found::End(_, next) => {
+                        progress.at = next;
+                        progress.line += 1;
+                        progress.comments += 1;
+                        continue;
+                    }
+                    _ if rest.len() <= self.longest + SIGHT => return,
+                    _ => {
+                        self.too_long(ending, bytes, whole, progress, marks);
+                        return;
+                    }
+                }
+            }
+            let first = match (quote, escape) {
+                (Some(q), Some(e)) => memchr::memchr3(ending.first(), q, e, rest),
+                (Some(q), None) => memchr::memchr2(ending.first(), q, rest),
+                (None, Some(e)) => memchr::memchr2(ending.first(), e, rest),
+                (None, None) => memchr::memchr(ending.first(), rest),
+            };
+            let plain = match first {
+                Some(i) if rest[i] == ending.first() => ending.at(bytes, start, start + i, whole),
+                Some(_) => Found::Text,
+                None if whole => Found::End(bytes.len(), bytes.len()),
+                None => Found::Unknown,
+            };
+            let done = match plain {
+                Found::End(end, next) if end - start <= self.longest && !progress.too_long => {
+                    self.mark(bytes, Mark {
+                        start: start as u32,
+                        end: end as u32,
+                        next: next as u32,
+                        line: progress.line,
+                        state: State::Plain,
+                    }, progress, marks);
+                    true
+                }
+                _ => self.careful(ending, bytes, whole, progress, marks),
+            };
+            if !done {
+                return;
+            }
+        }
+    }
+
+    /// Marks a record that is a line, unless it is blank.
+    #[inline]
+    fn mark(&self, bytes: &[u8], mark: Mark, progress: &mut Progress, marks: &mut Vec<Mark>) {
+        progress.at = mark.next as usize;
+        progress.line += 1;
+        let text = &bytes[mark.range()];
+        if text.first().is_none_or(|b| *b == b' ') && self.is_blank(text) {
+            if self.keep_blank {
+                marks.push(Mark { state: State::Blank, ..mark });
+            } else {
+                progress.blank += 1;
+            }
+            return;
+        }
+        marks.push(mark);
+    }
+
+    /// Whether a line is nothing or nothing but blanks.
+    fn is_blank(&self, text: &[u8]) -> bool {
+        text.iter().all(|b| *b == b' ') && (text.is_empty() || self.delimited.delimiter != b" ")
+    }
+
+    /// Marks a record that holds a quote or an escape, or that is too long.
+    /// False where the bytes read so far do not tell.
+    fn careful<E: Ending>(
+        &self,
+        ending: &E,
+        bytes: &[u8],
+        whole: bool,
+        progress: &mut Progress,
+        marks: &mut Vec<Mark>,
+    ) -> bool {
+        let start = progress.at;
+        let line = progress.line;
+        let found = if progress.too_long {
+            Careful::Unknown
+        } else {
+            self.record(ending, bytes, start, whole)
+        };
+        let (end, next, lines, state) = match found {
+            Careful::Record { end, next, inner_lines } if end - start <= self.longest => {
+                if inner_lines > 0 && self.is_stray(ending, bytes, start, end, whole) {
+                    match line_end(ending, bytes, start, whole) {
+                        Found::End(end, next) => (end, next, 1, State::Unclosed),
+                        _ => return false,
+                    }
+                } else {
+                    (end, next, inner_lines + 1, State::Quoted)
+                }
+            }
+            Careful::Unclosed => match line_end(ending, bytes, start, whole) {
+                Found::End(end, next) if end - start <= self.longest => {
+                    (end, next, 1, State::Unclosed)
+                }
+                _ => return self.too_long(ending, bytes, whole, progress, marks),
+            },
+            _ => return self.too_long(ending, bytes, whole, progress, marks),
+        };
+        marks.push(Mark {
+            start: start as u32,
+            end: end as u32,
+            next: next as u32,
+            line,
+            state,
+        });
+        progress.at = next;
+        progress.line += lines;
+        true
+    }
+
+    /// A record whose end is not in sight within `longest`: what there is of it
+    /// is marked, up to the end of the line, and the rest of the line after it.
+    fn too_long<E: Ending>(
+        &self,
+        ending: &E,
+        bytes: &[u8],
+        whole: bool,
+        progress: &mut Progress,
+        marks: &mut Vec<Mark>,
+    ) -> bool {
+        let start = progress.at;
+        if bytes.len() - start <= self.longest + SIGHT && !whole && !progress.too_long {
+            return false;
+        }
+        let state = if progress.too_long { State::TooLongRest } else { State::TooLong };
+        let (end, next, done) = match line_end(ending, bytes, start, whole) {
+            Found::End(end, next) => (end, next, true),
+            // An end of several bytes may be cut in two here: leave it whole.
+            _ => {
+                let safe = bytes.len().saturating_sub(LONGEST_MARK).max(start);
+                (safe, safe, false)
+            }
+        };
+        if next == start {
+            return false;
+        }
+        marks.push(Mark {
+            start: start as u32,
+            end: end as u32,
+            next: next as u32,
+            line: progress.line,
+            state,
+        });
+        progress.at = next;
+        progress.too_long = !done;
+        progress.line += u32::from(done);
+        true
+    }
+
+    /// Whether a record over several lines is rather a stray quote in the first:
+    /// it has the wrong number of fields, and the second line alone has the right one.
+    fn is_stray<E: Ending>(
+        &self,
+        ending: &E,
+        bytes: &[u8],
+        start: usize,
+        end: usize,
+        whole: bool,
+    ) -> bool {
+        let Some(fields) = self.fields else {
+            return false;
+        };
+        let count = |text: &[u8]| super::fields::count(self.delimited, text);
+        if count(&bytes[start..end]) == fields {
+            return false;
+        }
+        let Found::End(_, second) = line_end(ending, bytes, start, whole) else {
+            return false;
+        };
+        match line_end(ending, bytes, second, whole) {
+            Found::End(stop, _) => count(&bytes[second..stop]) == fields,
+            _ => false,
+        }
+    }
+
+    /// The end of the record at `start`, quotes in mind.
+    fn record<E: Ending>(&self, ending: &E, bytes: &[u8], start: usize, whole: bool) -> Careful {
+        let mut at = start;
+        let mut inner_lines = 0;
+        loop {
+            match self.unquoted(ending, bytes, start, at, whole) {
+                Unquoted::End(end, next) => return Careful::Record { end, next, inner_lines },
+                Unquoted::Unknown => return Careful::Unknown,
+                Unquoted::Opens(inside) => match self.quoted(ending, bytes, start, inside, whole) {
+                    Quoted::Closed { after, lines } => {
+                        inner_lines += lines;
+                        at = after;
+                    }
+                    Quoted::Unclosed => return Careful::Unclosed,
+                    Quoted::Unknown => return Careful::Unknown,
+                },
+            }
+        }
+    }
+
+    /// Goes on outside quotes from `at`, to the record's end or an opening quote.
+    fn unquoted<E: Ending>(
+        &self,
+        ending: &E,
+        bytes: &[u8],
+        start: usize,
+        mut at: usize,
+        whole: bool,
+    ) -> Unquoted {
+        let quote = &self.delimited.quote;
+        let escape = self.delimited.escape_text();
+        // No delimiter is looked for before this place: what stands there is
+        // escaped, or ended by a quote.
+        let mut floor = at;
+        loop {
+            let rest = &bytes[at..];
+            let end = ending.first();
+            let found = match (quote.first(), escape.first()) {
+                (Some(q), Some(e)) => memchr::memchr3(end, *q, *e, rest),
+                (Some(b), None) | (None, Some(b)) => memchr::memchr2(end, *b, rest),
+                (None, None) => memchr::memchr(end, rest),
+            };
+            let Some(i) = found else {
+                return if whole {
+                    Unquoted::End(bytes.len(), bytes.len())
+                } else {
+                    Unquoted::Unknown
+                };
+            };
+            let here = at + i;
+            let text = &bytes[here..];
+            if !escape.is_empty() && text.starts_with(escape) {
+                match self.escaped(ending, bytes, start, here + escape.len(), whole) {
+                    Some(after) => (at, floor) = (after, after),
+                    None => return Unquoted::Unknown,
+                }
+            } else if text[0] == end {
+                match ending.at(bytes, start, here, whole) {
+                    Found::End(end, next) => return Unquoted::End(end, next),
+                    Found::Unknown => return Unquoted::Unknown,
+                    Found::Text => at = here + 1,
+                }
+            } else if text.starts_with(quote) {
+                let opens = here == start || self.delimited.ends_at(bytes, floor, here);
+                at = here + quote.len();
+                floor = at;
+                if opens {
+                    return Unquoted::Opens(at);
+                }
+            } else {
+                at = here + 1;
+            }
+        }
+    }
+
+    /// The place after an escape at `at - escape.len()` and what it escapes.
+    /// `None` where the bytes read so far do not tell.
+    fn escaped<E: Ending>(
+        &self,
+        ending: &E,
+        bytes: &[u8],
+        start: usize,
+        at: usize,
+        whole: bool,
+    ) -> Option<usize> {
+        if !whole && bytes.len() - at < SIGHT {
+            return None;
+        }
+        let rest = &bytes[at..];
+        if rest.first() == Some(&ending.first())
+            && let Found::End(_, next) = ending.at(bytes, start, at, whole)
+        {
+            return Some(next);
+        }
+        if rest.starts_with(b"\r\n") && ending.first() == b'\n' {
+            return Some(at + 2);
+        }
+        Some(at + self.delimited.escapable(rest))
+    }
+
+    /// Goes on inside quotes from `at`, past the closing one.
+    fn quoted<E: Ending>(
+        &self,
+        ending: &E,
+        bytes: &[u8],
+        start: usize,
+        inside: usize,
+        whole: bool,
+    ) -> Quoted {
+        let quote = self.delimited.quote.as_slice();
+        let escape = self.delimited.escape_text();
+        let mut at = inside;
+        let lines = |to: usize| count_lines(ending, bytes, inside, to, whole);
+        let out_of_sight = |at: usize| {
+            if whole || at - start > self.longest { Quoted::Unclosed } else { Quoted::Unknown }
+        };
+        loop {
+            let rest = &bytes[at..];
+            let found = match escape.first() {
+                Some(e) => memchr::memchr2(quote[0], *e, rest),
+                None => memchr::memchr(quote[0], rest),
+            };
+            let Some(i) = found else {
+                return out_of_sight(bytes.len());
+            };
+            let here = at + i;
+            if here - start > self.longest {
+                return Quoted::Unclosed;
+            }
+            let text = &bytes[here..];
+            if !escape.is_empty() && text.starts_with(escape) {
+                match self.escaped(ending, bytes, start, here + escape.len(), whole) {
+                    Some(after) => at = after,
+                    None => return Quoted::Unknown,
+                }
+                continue;
+            }
+            if !text.starts_with(quote) {
+                at = here + 1;
+                continue;
+            }
+            let after = here + quote.len();
+            let follows = &bytes[after..];
+            if follows.len() < SIGHT && !whole {
+                return Quoted::Unknown;
+            }
+            if escape.is_empty() && follows.starts_with(quote) {
+                at = after + quote.len();
+                continue;
+            }
+            let closes = follows.is_empty()
+                || follows.starts_with(&self.delimited.delimiter)
+                || (follows[0] == ending.first()
+                    && ending.at(bytes, start, after, whole) != Found::Text)
+                || (ending.first() == b'\n' && follows.starts_with(b"\r\n"));
+            let lines = lines(here);
+            // The quote that closes this field belongs to a later record.
+            if !closes && lines > 0 {
+                return Quoted::Unclosed;
+            }
+            return Quoted::Closed { after, lines };
+        }
+    }
+}
+
+/// What comes next outside quotes.
+enum Unquoted {
+    /// The record's end.
+    End(usize, usize),
+    /// A quote opens; its text starts here.
+    Opens(usize),
+    /// The bytes read so far do not tell.
+    Unknown,
+}
+
+/// How a quoted field ends.
+enum Quoted {
+    /// It is closed; so many line ends are inside it.
+    Closed { after: usize, lines: u32 },
+    /// Nothing closes it.
+    Unclosed,
+    /// The bytes read so far do not tell.
+    Unknown,
+}
+
+/// How many line ends stand between two places.
+fn count_lines<E: Ending>(ending: &E, bytes: &[u8], from: usize, to: usize, whole: bool) -> u32 {
+    let mut count = 0;
+    let mut at = from;
+    while let Some(i) = memchr::memchr(ending.first(), &bytes[at..to]) {
+        let here = at + i;
+        match ending.at(bytes, from, here, whole) {
+            Found::End(_, next) => {
+                count += 1;
+                at = next.min(to);
+            }
+            _ => at = here + 1,
+        }
+    }
+    count
+}

@@ -1,0 +1,7 @@
+//! Records that did not load: why, and where they are kept.
+
+mod keep;
+mod reason;
+
+pub use keep::Keeper;
+pub use reason::{Code, Reason, Reject};

@@ -1,0 +1,131 @@
+//! Why a record did not load.
+
+/// What is wrong, as a word. The words stand in `reasons.jsonl`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Code {
+    /// The record has fewer fields than the format has.
+    TooFewFields,
+    /// The record has more fields than the format has.
+    TooManyFields,
+    /// A quote opens a field and nothing closes it.
+    UnclosedQuote,
+    /// Text stands between a closing quote and the next delimiter.
+    TextAfterQuote,
+    /// The record is longer than `longest`.
+    RecordTooLong,
+    /// The line is blank, and blank lines are rejected.
+    BlankLine,
+    /// Bytes that mean nothing in the file's encoding.
+    BadBytes,
+    /// Not a number.
+    NotANumber,
+    /// Not a date in the column's patterns.
+    NotADate,
+    /// Not a time of day in the column's patterns.
+    NotATime,
+    /// Not a timestamp in the column's patterns.
+    NotATimestamp,
+    /// Written as a date, yet the calendar has no such day.
+    NoSuchDate,
+    /// Neither a word for true nor one for false.
+    NotABoolean,
+    /// A number beyond what the column holds.
+    OutOfRange,
+    /// Text longer than the column holds.
+    TooLong,
+    /// More digits after the mark than the column holds.
+    TooPrecise,
+    /// Null where the column needs a value.
+    Required,
+    /// The table has a row with this key.
+    DuplicateKey,
+    /// The table refused the row.
+    Refused,
+}
+
+impl Code {
+    /// The code's word, as it stands in `reasons.jsonl`.
+    pub fn word(self) -> &'static str {
+        match self {
+            Code::TooFewFields => "too-few-fields",
+            Code::TooManyFields => "too-many-fields",
+            Code::UnclosedQuote => "unclosed-quote",
+            Code::TextAfterQuote => "text-after-quote",
+            Code::RecordTooLong => "record-too-long",
+            Code::BlankLine => "blank-line",
+            Code::BadBytes => "bad-bytes",
+            Code::NotANumber => "not-a-number",
+            Code::NotADate => "not-a-date",
+            Code::NotATime => "not-a-time",
+            Code::NotATimestamp => "not-a-timestamp",
+            Code::NoSuchDate => "no-such-date",
+            Code::NotABoolean => "not-a-boolean",
+            Code::OutOfRange => "out-of-range",
+            Code::TooLong => "too-long",
+            Code::TooPrecise => "too-precise",
+            Code::Required => "required",
+            Code::DuplicateKey => "duplicate-key",
+            Code::Refused => "refused",
+        }
+    }
+
+    /// What is wrong, as people read it.
+    pub fn words(self) -> &'static str {
+        match self {
+            Code::TooFewFields => "too few fields",
+            Code::TooManyFields => "too many fields",
+            Code::UnclosedQuote => "a quote that nothing closes",
+            Code::TextAfterQuote => "text after a closing quote",
+            Code::RecordTooLong => "the record is too long",
+            Code::BlankLine => "a blank line",
+            Code::BadBytes => "bytes that do not decode",
+            Code::NotANumber => "not a number",
+            Code::NotADate => "not a date",
+            Code::NotATime => "not a time",
+            Code::NotATimestamp => "not a timestamp",
+            Code::NoSuchDate => "no such date",
+            Code::NotABoolean => "not a boolean",
+            Code::OutOfRange => "out of range",
+            Code::TooLong => "too long",
+            Code::TooPrecise => "too precise",
+            Code::Required => "required, but null",
+            Code::DuplicateKey => "duplicate key",
+            Code::Refused => "refused by the table",
+        }
+    }
+}
+
+/// One thing wrong with one record.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Reason {
+    /// What is wrong.
+    pub code: Code,
+    /// The column it is about; none where it is the whole record.
+    pub column: Option<String>,
+    /// The field's place in the record, 1-based, where there is one.
+    pub field: Option<u32>,
+    /// Where the field (or the record) starts: bytes from the file's start, 0-based.
+    pub offset: u64,
+    /// The value as text, shortened where it is very long.
+    pub value: Option<String>,
+    /// What is wrong, in one plain line; the summary groups by it.
+    pub says: String,
+    /// What was expected instead.
+    pub expected: String,
+}
+
+/// A record that did not load: its reasons, and its bytes as they came.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Reject {
+    /// The record's number in its file, 1-based.
+    pub record: u64,
+    /// The physical line on which it starts, 1-based.
+    pub line: u64,
+    /// Where it starts: bytes from the file's start, 0-based.
+    pub offset: u64,
+    /// All that is wrong with it. Empty only for a later part of a record that
+    /// is too long to be held at once.
+    pub reasons: Vec<Reason>,
+    /// Its bytes, with its end.
+    pub raw: Vec<u8>,
+}

@@ -1,0 +1,218 @@
+//! From paths, globs, lists and `-` to the files themselves, in a fixed order.
+
+use std::cmp::Ordering;
+use std::collections::HashSet;
+use std::path::{Path, PathBuf};
+
+use crate::error::Error;
+use crate::visible::visible;
+
+/// One source of bytes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum SourceFile {
+    /// A file.
+    Path(PathBuf),
+    /// Standard input.
+    Stdin,
+}
+
+impl SourceFile {
+    /// The file as people name it, made visible.
+    pub fn name(&self) -> String {
+        match self {
+            SourceFile::Path(path) => visible(path.as_os_str().as_encoded_bytes()),
+            SourceFile::Stdin => "standard input".into(),
+        }
+    }
+
+    /// The file's own name, for a file of the same name elsewhere.
+    pub fn file_name(&self) -> PathBuf {
+        match self {
+            SourceFile::Path(path) => path.file_name().map_or_else(|| path.clone(), PathBuf::from),
+            SourceFile::Stdin => PathBuf::from("standard-input"),
+        }
+    }
+
+    /// How many bytes it is as stored, where that can be known.
+    pub fn size(&self) -> Option<u64> {
+        match self {
+            SourceFile::Path(path) => {
+                path.metadata().ok().filter(std::fs::Metadata::is_file).map(|m| m.len())
+            }
+            SourceFile::Stdin => None,
+        }
+    }
+}
+
+/// Finds every file that `words` name: paths, globs (in natural order), `-` for
+/// standard input, and `@LIST` for a text file that names one file a line.
+/// Relative paths are from `base`, those of a list from the list's folder. A
+/// file that is named twice is taken once.
+///
+/// # Errors
+/// A path without a file, a glob that matches none, a list that cannot be read.
+pub fn find(words: &[String], base: &Path) -> Result<Vec<SourceFile>, Error> {
+    let mut files = Vec::new();
+    for word in words {
+        add(word, base, &mut files)?;
+    }
+    let mut seen = HashSet::new();
+    files.retain(|file| match file {
+        SourceFile::Path(path) => seen.insert(path.canonicalize().unwrap_or_else(|_| path.clone())),
+        SourceFile::Stdin => seen.insert(PathBuf::from("-")),
+    });
+    Ok(files)
+}
+
+fn add(word: &str, base: &Path, files: &mut Vec<SourceFile>) -> Result<(), Error> {
+    if word == "-" {
+        files.push(SourceFile::Stdin);
+        return Ok(());
+    }
+    if let Some(list) = word.strip_prefix('@') {
+        return add_list(&base.join(list), files);
+    }
+    // A name that has a glob's characters and is there is meant as it stands.
+    let path = base.join(word);
+    if !word.contains(['*', '?', '[']) || path.is_file() {
+        return match path.metadata() {
+            Ok(found) if found.is_dir() => Err(Error::NoFile(format!(
+                "{} is a folder; name the files in it, such as {}",
+                shown(&path),
+                shown(&path.join("*.csv"))
+            ))),
+            Ok(_) => {
+                files.push(SourceFile::Path(path));
+                Ok(())
+            }
+            Err(source) => Err(Error::Read { file: shown(&path), source }),
+        };
+    }
+    let mut found = matches(&path, base)?;
+    if found.is_empty() {
+        return Err(Error::NoFile(format!("no file matches {}", shown(&path))));
+    }
+    found.sort_by(|a, b| natural(&a.to_string_lossy(), &b.to_string_lossy()));
+    files.extend(found.into_iter().map(SourceFile::Path));
+    Ok(())
+}
+
+fn matches(path: &Path, base: &Path) -> Result<Vec<PathBuf>, Error> {
+    // The base is a folder that is there, whatever characters its name has.
+    let pattern = match path.strip_prefix(base) {
+        Ok(relative) if !base.as_os_str().is_empty() => Path::new(&glob::Pattern::escape(
+            &base.to_string_lossy(),
+        ))
+        .join(relative),
+        _ => path.to_path_buf(),
+    };
+    let pattern = pattern.to_string_lossy();
+    let found = glob::glob(&pattern)
+        .map_err(|e| Error::NoFile(format!("{} is not a pattern: {e}", shown(path))))?;
+    found
+        .filter(|path| path.as_ref().map_or(true, |p| p.is_file()))
+        .map(|path| {
+            path.map_err(|e| Error::Read { file: shown(e.path()), source: e.into() })
+        })
+        .collect()
+}
+
+fn add_list(list: &Path, files: &mut Vec<SourceFile>) -> Result<(), Error> {
+    let text = std::fs::read_to_string(list)
+        .map_err(|source| Error::Read { file: shown(list), source })?;
+    let base = list.parent().unwrap_or(Path::new(""));
+    for (number, line) in text.lines().enumerate() {
+        let line = line.trim();
+        if line.is_empty() {
+            continue;
+        }
+        if line.starts_with('@') {
+            return Err(Error::NoFile(format!(
+                "{}, line {}: a list cannot name another list",
+                shown(list),
+                number + 1
+            )));
+        }
+        add(line, base, files).map_err(|e| {
+            Error::NoFile(format!("{}, line {}: {e}", shown(list), number + 1))
+        })?;
+    }
+    Ok(())
+}
+
+fn shown(path: &Path) -> String {
+    visible(path.as_os_str().as_encoded_bytes())
+}
+
+/// Natural order: runs of digits count as numbers, so `week2` is before `week10`.
+pub fn natural(a: &str, b: &str) -> Ordering {
+    let (mut a, mut b) = (a.as_bytes(), b.as_bytes());
+    loop {
+        let (Some(x), Some(y)) = (a.first(), b.first()) else {
+            return a.len().cmp(&b.len());
+        };
+        if x.is_ascii_digit() && y.is_ascii_digit() {
+            let (one, rest_a) = number(a);
+            let (two, rest_b) = number(b);
+            // Without leading zeros the longer number is the larger one; with
+            // the same value, the one with fewer zeros comes first.
+            let order = trimmed(one)
+                .len()
+                .cmp(&trimmed(two).len())
+                .then_with(|| trimmed(one).cmp(trimmed(two)))
+                .then(one.len().cmp(&two.len()));
+            if order != Ordering::Equal {
+                return order;
+            }
+            (a, b) = (rest_a, rest_b);
+        } else if x != y {
+            return x.cmp(y);
+        } else {
+            (a, b) = (&a[1..], &b[1..]);
+        }
+    }
+}
+
+fn number(text: &[u8]) -> (&[u8], &[u8]) {
+    let end = text.iter().position(|b| !b.is_ascii_digit()).unwrap_or(text.len());
+    text.split_at(end)
+}
+
+fn trimmed(digits: &[u8]) -> &[u8] {
+    let zeros = digits.iter().take_while(|d| **d == b'0').count();
+    &digits[zeros..]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn weeks_come_in_their_order() {
+        let mut names = ["week10", "week2", "week02b", "week2a", "Week1"];
+        names.sort_by(|a, b| natural(a, b));
+        assert_eq!(names, ["Week1", "week2", "week2a", "week02b", "week10"]);
+    }
+
+    #[test]
+    fn globs_lists_and_names() {
+        let folder = tempfile::tempdir().unwrap();
+        let base = folder.path();
+        for name in ["w10.csv", "w2.csv", "odd[1].csv"] {
+            std::fs::write(base.join(name), "x").unwrap();
+        }
+        std::fs::write(base.join("list"), "w10.csv\n\nw2.csv\n").unwrap();
+        let names = |words: &[&str]| -> Vec<String> {
+            let words: Vec<String> = words.iter().map(|w| (*w).to_string()).collect();
+            let found = find(&words, base).unwrap();
+            found.iter().map(|f| f.file_name().display().to_string()).collect()
+        };
+        assert_eq!(names(&["w*.csv"]), ["w2.csv", "w10.csv"]);
+        assert_eq!(names(&["@list"]), ["w10.csv", "w2.csv"]);
+        assert_eq!(names(&["odd[1].csv", "w2.csv", "w*.csv"]), ["odd[1].csv", "w2.csv", "w10.csv"]);
+        assert_eq!(names(&["-"]), ["standard-input"]);
+        for missing in ["none.csv", "none*.csv", "@none", "."] {
+            assert!(find(&[missing.to_string()], base).is_err(), "{missing}");
+        }
+    }
+}

@@ -1,0 +1,15 @@
+//! The spec: as written, then checked, then the plan that the reader follows.
+
+pub mod check;
+pub mod nearest;
+pub mod plan;
+pub mod problem;
+pub mod read;
+pub mod section;
+pub mod types;
+pub mod written;
+
+pub use check::check;
+pub use plan::Plan;
+pub use problem::Problem;
+pub use types::Type;

@@ -1,0 +1,236 @@
+//! Reads the keys of one table of a spec, and gathers what is wrong with them.
+//!
+//! Deserialising in one step stops at the first error; here every key is asked
+//! for by name, each answer that will not do is noted with its place, and at
+//! the end every key that nobody asked for is an unknown one.
+
+use std::cell::RefCell;
+use std::ops::Range;
+
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+use super::nearest::did_you_mean;
+use super::problem::{At, Problem};
+
+/// A closed list of words that a key may have.
+pub trait Word: Sized + Copy + 'static {
+    /// Each word with what it means.
+    const WORDS: &'static [(&'static str, Self)];
+
+    /// The word for this meaning.
+    fn word(self) -> &'static str
+    where
+        Self: PartialEq,
+    {
+        Self::WORDS
+            .iter()
+            .find(|(_, meaning)| *meaning == self)
+            .map_or("", |(word, _)| word)
+    }
+}
+
+/// Declares an enumeration together with the words that a spec uses for it.
+macro_rules! words {
+    ($(#[$about:meta])* $name:ident { $($(#[$each:meta])* $variant:ident = $word:literal),+ $(,)? }) => {
+        $(#[$about])*
+        #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+        pub enum $name { $($(#[$each])* $variant),+ }
+
+        impl $crate::spec::section::Word for $name {
+            const WORDS: &'static [(&'static str, Self)] = &[$(($word, $name::$variant)),+];
+        }
+    };
+}
+pub(crate) use words;
+
+/// One table of the spec, such as `[records]`.
+pub struct Section<'s> {
+    name: String,
+    table: Option<&'s DeTable<'s>>,
+    asked: Vec<&'static str>,
+    problems: &'s RefCell<Vec<Problem>>,
+}
+
+impl<'s> Section<'s> {
+    /// The table called `name` (as people see it), empty where it is missing.
+    pub fn new(
+        name: impl Into<String>,
+        table: Option<&'s DeTable<'s>>,
+        problems: &'s RefCell<Vec<Problem>>,
+    ) -> Section<'s> {
+        Section {
+            name: name.into(),
+            table,
+            asked: Vec::new(),
+            problems,
+        }
+    }
+
+    /// Notes a problem.
+    pub fn problem(&self, problem: Problem) {
+        self.problems.borrow_mut().push(problem);
+    }
+
+    /// The value of `key`, if the key is there.
+    pub fn value(&mut self, key: &'static str) -> Option<At<&'s DeValue<'s>>> {
+        self.asked.push(key);
+        let value = self.table?.get(key)?;
+        Some(At::new(value.get_ref(), value.span()))
+    }
+
+    /// The place of the key itself, for problems that are about its being there.
+    pub fn key_span(&self, key: &str) -> Option<Range<usize>> {
+        let (key, _) = self.table?.get_key_value(key)?;
+        Some(key.span())
+    }
+
+    /// A key whose value is text.
+    pub fn text(&mut self, key: &'static str) -> Option<At<String>> {
+        let value = self.value(key)?;
+        match value.it {
+            DeValue::String(text) => Some(At::new(text.to_string(), value.span)),
+            other => self.wrong(key, value.span, "text in quotes", other),
+        }
+    }
+
+    /// A key whose value is `true` or `false`.
+    pub fn flag(&mut self, key: &'static str) -> Option<At<bool>> {
+        let value = self.value(key)?;
+        match value.it {
+            DeValue::Boolean(flag) => Some(At::new(*flag, value.span)),
+            other => self.wrong(key, value.span, "true or false", other),
+        }
+    }
+
+    /// A key whose value is a whole number, zero or more.
+    pub fn count(&mut self, key: &'static str) -> Option<At<u64>> {
+        let value = self.value(key)?;
+        match whole(value.it) {
+            Some(number) => Some(At::new(number, value.span)),
+            None => self.wrong(key, value.span, "a whole number, 0 or more", value.it),
+        }
+    }
+
+    /// A key whose value is one text or a list of texts.
+    pub fn texts(&mut self, key: &'static str) -> Option<Vec<At<String>>> {
+        let value = self.value(key)?;
+        match value.it {
+            DeValue::String(text) => Some(vec![At::new(text.to_string(), value.span)]),
+            DeValue::Array(items) => {
+                Some(items.iter().filter_map(|item| self.item(key, item)).collect())
+            }
+            other => self.wrong(key, value.span, "text or a list of texts", other),
+        }
+    }
+
+    fn item(&self, key: &'static str, item: &Spanned<DeValue<'s>>) -> Option<At<String>> {
+        match item.get_ref() {
+            DeValue::String(text) => Some(At::new(text.to_string(), item.span())),
+            other => self.wrong(key, item.span(), "text in quotes", other),
+        }
+    }
+
+    /// A key whose value is one of a closed list of words.
+    pub fn word<W: Word>(&mut self, key: &'static str) -> Option<At<W>> {
+        let text = self.text(key)?;
+        match W::WORDS.iter().find(|(word, _)| *word == text.it) {
+            Some((_, meaning)) => Some(At::new(*meaning, text.span)),
+            None => {
+                let known: Vec<&str> = W::WORDS.iter().map(|(word, _)| *word).collect();
+                self.problem(
+                    Problem::new(
+                        text.span,
+                        format!("{} does not know \"{}\"", self.path(key), text.it),
+                        "not one of its words",
+                    )
+                    .help(format!("it may be {}", one_of(&known))),
+                );
+                None
+            }
+        }
+    }
+
+    /// Answers each of `keys` that is there with "not built yet".
+    pub fn later(&mut self, keys: &[&'static str]) {
+        for key in keys {
+            if self.value(key).is_some()
+                && let Some(span) = self.key_span(key)
+            {
+                self.problem(not_built(span, &self.path(key)));
+            }
+        }
+    }
+
+    /// Notes that a value is of the wrong type.
+    pub fn wrong<T>(
+        &self,
+        key: &str,
+        span: Range<usize>,
+        wanted: &str,
+        found: &DeValue<'_>,
+    ) -> Option<T> {
+        self.problem(Problem::new(
+            span,
+            format!("{} wants {wanted}", self.path(key)),
+            format!("this is {}", article(found.type_str())),
+        ));
+        None
+    }
+
+    /// The key as people speak of it: `[records] ending`.
+    pub fn path(&self, key: &str) -> String {
+        format!("{} {key}", self.name)
+    }
+
+    /// Notes every key that was not asked for.
+    pub fn finish(self) {
+        let Some(table) = self.table else { return };
+        for key in table.keys() {
+            let name = key.get_ref().as_ref();
+            if self.asked.contains(&name) {
+                continue;
+            }
+            let help = did_you_mean(name, self.asked.iter().copied())
+                .unwrap_or_else(|| format!("{} knows {}", self.name, one_of(&self.asked)));
+            self.problem(
+                Problem::new(
+                    key.span(),
+                    format!("{} has no key \"{name}\"", self.name),
+                    "unknown key",
+                )
+                .help(help),
+            );
+        }
+    }
+}
+
+/// The problem of a thing that the design has and the program not yet.
+pub fn not_built(span: Range<usize>, what: &str) -> Problem {
+    Problem::new(span, format!("{what} is not built yet"), "not built yet")
+        .help("take it out, or wait for a version that has it; it is never ignored")
+}
+
+/// A whole number of zero or more.
+pub fn whole(value: &DeValue<'_>) -> Option<u64> {
+    let integer = value.as_integer()?;
+    u64::from_str_radix(integer.as_str(), integer.radix()).ok()
+}
+
+/// `"a", "b" or "c"`.
+pub fn one_of(words: &[&str]) -> String {
+    let quoted: Vec<String> = words.iter().map(|w| format!("\"{w}\"")).collect();
+    match quoted.split_last() {
+        None => "nothing".into(),
+        Some((only, [])) => only.clone(),
+        Some((last, before)) => format!("{} or {last}", before.join(", ")),
+    }
+}
+
+fn article(kind: &str) -> String {
+    match kind {
+        "integer" | "array" => format!("an {kind}"),
+        "string" => "text".into(),
+        _ => format!("a {kind}"),
+    }
+}

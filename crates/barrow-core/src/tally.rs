@@ -1,0 +1,203 @@
+//! The counts of a run, which must balance: read = loaded + rejected + left out.
+
+use indexmap::IndexMap;
+
+use crate::flow::Batch;
+use crate::records::block::LeftOut;
+use crate::rejects::{Code, Reason, Reject};
+
+/// More kinds of reasons than this are counted as one: a table's words may hold
+/// a value, and then every one is another.
+const MOST_KINDS: usize = 500;
+
+/// What was changed because the spec asked for it.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Repairs(Vec<Repair>);
+
+/// One kind of repair.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Repair {
+    /// What was done.
+    pub what: &'static str,
+    /// The column it was done to; none where it was the record.
+    pub column: Option<String>,
+    /// How often.
+    pub count: u64,
+    /// The line of the first, 1-based.
+    pub line: u64,
+}
+
+impl Repairs {
+    /// Notes one.
+    pub fn note(&mut self, what: &'static str, column: Option<&str>, line: u64) {
+        match self.0.iter_mut().find(|r| r.what == what && r.column.as_deref() == column) {
+            Some(repair) => repair.count += 1,
+            None => self.0.push(Repair { what, column: column.map(String::from), count: 1, line }),
+        }
+    }
+
+    /// Adds those of another batch.
+    pub fn add(&mut self, other: &Repairs) {
+        for repair in &other.0 {
+            let same = |r: &&mut Repair| r.what == repair.what && r.column == repair.column;
+            match self.0.iter_mut().find(same) {
+                Some(known) => known.count += repair.count,
+                None => self.0.push(repair.clone()),
+            }
+        }
+    }
+
+    /// Each kind, in the order of its first.
+    pub fn iter(&self) -> std::slice::Iter<'_, Repair> {
+        self.0.iter()
+    }
+
+    /// All of them.
+    pub fn all(&self) -> u64 {
+        self.0.iter().map(|r| r.count).sum()
+    }
+
+    /// Forgets them all.
+    pub fn clear(&mut self) {
+        self.0.clear();
+    }
+}
+
+/// A kind of reason, with its first place.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ReasonKind {
+    /// The code.
+    pub code: Code,
+    /// The column it is about.
+    pub column: Option<String>,
+    /// What is wrong.
+    pub says: String,
+    /// How many records have it.
+    pub count: u64,
+    /// The file of the first.
+    pub file: String,
+    /// The line of the first, 1-based.
+    pub line: u64,
+    /// The value of the first.
+    pub value: Option<String>,
+}
+
+/// The counts of one file.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct FileTally {
+    /// The file as people named it.
+    pub name: String,
+    /// Records found.
+    pub records: u64,
+    /// Records that are rows now.
+    pub loaded: u64,
+    /// Records that are not.
+    pub rejected: u64,
+    /// Lines that are not records.
+    pub left_out: LeftOut,
+    /// What people should know of how it was read.
+    pub notes: Vec<String>,
+    /// Its length in bytes, unpacked; known once it has been read.
+    pub bytes: u64,
+}
+
+/// The counts of a run.
+#[derive(Debug, Default)]
+pub struct Tally {
+    /// Each file, in order.
+    pub files: Vec<FileTally>,
+    /// What was changed because the spec asked for it.
+    pub repairs: Repairs,
+    kinds: IndexMap<(Code, Option<String>, String), ReasonKind>,
+}
+
+impl Tally {
+    /// Counts a batch, of which `loaded` rows are in the table and `refused`
+    /// came back from it.
+    pub fn add(&mut self, batch: &Batch, loaded: u64, refused: &[Reject]) {
+        let Some(reading) = batch.file() else { return };
+        if self.files.len() <= reading.index {
+            self.files.push(FileTally {
+                name: reading.name.clone(),
+                notes: reading.notes.clone(),
+                ..FileTally::default()
+            });
+        }
+        for reject in batch.rejects.iter().chain(refused) {
+            for reason in &reject.reasons {
+                self.count(&reading.name, reject, reason);
+            }
+        }
+        self.repairs.add(&batch.repairs);
+        let rejects = batch.rejects.iter().chain(refused);
+        let rejected = rejects.filter(|r| !r.reasons.is_empty()).count() as u64;
+        let Some(file) = self.files.last_mut() else { return };
+        file.loaded += loaded;
+        file.rejected += rejected;
+        file.records += loaded + rejected;
+        file.left_out.add(&batch.block.left_out);
+        if let Some(end) = &batch.block.last {
+            file.bytes = end.bytes;
+        }
+    }
+
+    fn count(&mut self, file: &str, reject: &Reject, reason: &Reason) {
+        let key = (reason.code, reason.column.clone(), reason.says.clone());
+        if let Some(kind) = self.kinds.get_mut(&key) {
+            kind.count += 1;
+            return;
+        }
+        let (key, says) = if self.kinds.len() < MOST_KINDS {
+            (key, reason.says.clone())
+        } else {
+            let words = format!("{}, in other words", reason.code.words());
+            ((reason.code, None, words.clone()), words)
+        };
+        let kind = self.kinds.entry(key).or_insert_with(|| ReasonKind {
+            code: reason.code,
+            column: reason.column.clone(),
+            says,
+            count: 0,
+            file: file.to_string(),
+            line: reject.line,
+            value: reason.value.clone(),
+        });
+        kind.count += 1;
+    }
+
+    /// Records found.
+    pub fn records(&self) -> u64 {
+        self.files.iter().map(|f| f.records).sum()
+    }
+
+    /// Records that are rows now.
+    pub fn loaded(&self) -> u64 {
+        self.files.iter().map(|f| f.loaded).sum()
+    }
+
+    /// Records that are not.
+    pub fn rejected(&self) -> u64 {
+        self.files.iter().map(|f| f.rejected).sum()
+    }
+
+    /// Lines that are not records.
+    pub fn left_out(&self) -> LeftOut {
+        let mut all = LeftOut::default();
+        for file in &self.files {
+            all.add(&file.left_out);
+        }
+        all
+    }
+
+    /// Everything that was read: records and lines that are not records.
+    pub fn read(&self) -> u64 {
+        self.records() + self.left_out().all()
+    }
+
+    /// Every kind of reason, the most frequent first.
+    pub fn kinds(&self) -> Vec<&ReasonKind> {
+        let mut kinds: Vec<_> = self.kinds.values().collect();
+        kinds.sort_by_key(|kind| std::cmp::Reverse(kind.count));
+        kinds
+    }
+}

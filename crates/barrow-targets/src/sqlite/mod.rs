@@ -1,0 +1,258 @@
+//! SQLite, built in.
+//!
+//! Everything happens in one transaction (or one for each `every` records), by
+//! prepared statements of many rows. A statement that the table refuses is
+//! taken back by SQLite as a whole ("INSERT OR ABORT"), and its rows are then
+//! tried one by one, so that only the refused ones stay out.
+
+mod bind;
+mod insert;
+mod types;
+mod words;
+
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use barrow_core::flow::Batch;
+use barrow_core::spec::plan::Mode;
+use barrow_core::visible::visible;
+use rusqlite::{Connection, OpenFlags, OptionalExtension};
+
+use self::insert::Inserter;
+use self::words::explained;
+use crate::ddl::{create_table, quoted};
+use crate::error::Error;
+use crate::table::{Table, TableColumn};
+use crate::{Job, Refusal, Target, fit};
+
+/// How long a lock of another program is waited for.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// A SQLite database.
+pub struct Sqlite {
+    // Dropped before the connection, whose statements it names.
+    job: Option<Loading>,
+    connection: Connection,
+    path: PathBuf,
+    is_new: bool,
+}
+
+/// A load in progress.
+struct Loading {
+    table: String,
+    inserter: Inserter,
+}
+
+impl Sqlite {
+    /// Opens the database file at `path`. Only with `create` is a missing one made.
+    ///
+    /// # Errors
+    /// It is not there, or not a database.
+    pub fn open(path: &Path, create: bool) -> Result<Sqlite, Error> {
+        let shown = visible(path.as_os_str().as_encoded_bytes());
+        let is_new = !path.exists();
+        if is_new && !create {
+            return Err(Error::new(format!("there is no database {shown}"))
+                .advice("say [target] create = true to have the file and the table made"));
+        }
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
+            | OpenFlags::SQLITE_OPEN_CREATE
+            | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let connection = Connection::open_with_flags(path, flags)
+            .map_err(|e| explained(&e, &format!("opening {shown}")))?;
+        let sqlite = Sqlite { job: None, connection, path: path.to_path_buf(), is_new };
+        sqlite.prepare().map_err(|e| explained(&e, &format!("opening {shown}")))?;
+        Ok(sqlite)
+    }
+
+    fn prepare(&self) -> rusqlite::Result<()> {
+        self.connection.busy_timeout(PATIENCE)?;
+        self.connection.pragma_update(None, "foreign_keys", true)?;
+        // 16 MiB; the default of 2 MiB spills to disk under an index.
+        self.connection.pragma_update(None, "cache_size", -16_384)?;
+        self.connection.set_prepared_statement_cache_capacity(32);
+        // Reads the file's header, so that what is no database is told now.
+        self.connection.query_row("SELECT count(*) FROM sqlite_master", [], |_| Ok(()))
+    }
+
+    fn run(&self, sql: &str, doing: &str) -> Result<(), Error> {
+        self.connection.execute_batch(sql).map_err(|e| explained(&e, doing))
+    }
+
+    fn count(&self, table: &str) -> Result<u64, Error> {
+        let sql = format!("SELECT count(*) FROM {}", quoted(table));
+        self.connection
+            .query_row(&sql, [], |row| row.get::<_, i64>(0))
+            .map(|n| n as u64)
+            .map_err(|e| explained(&e, "counting the table's rows"))
+    }
+
+    fn kind_of(&self, name: &str) -> Result<Option<String>, Error> {
+        let sql = "SELECT type FROM sqlite_master WHERE name = ?1 COLLATE NOCASE AND type IN ('table', 'view')";
+        self.connection
+            .query_row(sql, [name], |row| row.get(0))
+            .optional()
+            .map_err(|e| explained(&e, "looking for the table"))
+    }
+
+    fn columns(&self, table: &str) -> rusqlite::Result<Vec<TableColumn>> {
+        let sql = "SELECT name, type, \"notnull\", dflt_value IS NOT NULL, pk, hidden FROM pragma_table_xinfo(?1)";
+        let mut statement = self.connection.prepare(sql)?;
+        let rows = statement.query_map([table], |row| {
+            let declared: String = row.get(1)?;
+            let (not_null, has_default): (bool, bool) = (row.get(2)?, row.get(3)?);
+            let (key, hidden): (i64, i64) = (row.get(4)?, row.get(5)?);
+            // An INTEGER PRIMARY KEY is filled by SQLite itself.
+            let is_rowid = key == 1 && declared.eq_ignore_ascii_case("integer");
+            Ok(TableColumn {
+                name: row.get(0)?,
+                ty: types::spec_type(&declared),
+                required: not_null && !has_default && !is_rowid,
+                generated: hidden != 0,
+                declared,
+            })
+        })?;
+        rows.collect()
+    }
+
+    fn make(&self, job: &Job) -> Result<(), Error> {
+        self.run(
+            &create_table(&job.table, &job.columns, types::declared),
+            "making the table",
+        )
+    }
+
+    fn ready_table(&self, job: &Job, found: Option<Table>) -> Result<(Table, u64), Error> {
+        let name = visible(job.table.as_bytes());
+        let rows = if found.is_some() { self.count(&job.table)? } else { 0 };
+        match (found, job.mode) {
+            (Some(table), Mode::Append) => return Ok((table, rows)),
+            (Some(table), Mode::Truncate) => {
+                let sql = format!("DELETE FROM {}", quoted(&job.table));
+                self.run(&sql, "emptying the table")?;
+                return Ok((table, rows));
+            }
+            (Some(_), Mode::Replace) => {
+                let sql = format!("DROP TABLE {}", quoted(&job.table));
+                self.run(&sql, "replacing the table")?;
+            }
+            (None, _) if !job.create => {
+                return Err(Error::spec(format!("there is no table {name}"))
+                    .advice("say [target] create = true to have it made from the spec"));
+            }
+            (None, _) => {}
+        }
+        self.make(job)?;
+        let made = self.describe_table(&job.table)?;
+        made.map(|table| (table, rows))
+            .ok_or_else(|| Error::new(format!("the table {name} was made and is not there")))
+    }
+
+    fn describe_table(&self, table: &str) -> Result<Option<Table>, Error> {
+        let asking = |e| explained(&e, "asking for the table's columns");
+        match self.kind_of(table)?.as_deref() {
+            None => return Ok(None),
+            Some("view") => {
+                return Err(Error::spec(format!(
+                    "{} is a view; rows are loaded into tables",
+                    visible(table.as_bytes())
+                )));
+            }
+            Some(_) => {}
+        }
+        let sql = "SELECT count(*) FROM sqlite_master WHERE type = 'trigger' AND tbl_name = ?1 COLLATE NOCASE";
+        let triggers: i64 =
+            self.connection.query_row(sql, [table], |row| row.get(0)).map_err(asking)?;
+        let columns = self.columns(table).map_err(asking)?;
+        Ok(Some(Table { columns, triggers: triggers > 0 }))
+    }
+}
+
+/// Text in a column that turns text into numbers would lose its zeros.
+fn check_affinities(job: &Job, table: &Table) -> Result<(), Error> {
+    let altered: Vec<String> = job
+        .columns
+        .iter()
+        .filter(|column| column.ty.is_text())
+        .filter_map(|column| table.column(&column.name))
+        .filter(|found| types::Affinity::of(&found.declared).turns_text_into_numbers())
+        .map(|found| {
+            format!("{} ({})", visible(found.name.as_bytes()), visible(found.declared.as_bytes()))
+        })
+        .collect();
+    if altered.is_empty() {
+        return Ok(());
+    }
+    Err(Error::spec(format!(
+        "SQLite would turn text that looks like a number into one, and 007 into 7, in {}",
+        altered.join(", ")
+    ))
+    .advice("give these columns a number's type in the spec, or declare them TEXT in the table"))
+}
+
+impl Target for Sqlite {
+    fn describe(&mut self, table: &str) -> Result<Option<Table>, Error> {
+        self.describe_table(table)
+    }
+
+    fn begin(&mut self, job: &Job) -> Result<u64, Error> {
+        // At once, and not with the first row: a lock is found before the work.
+        self.run("BEGIN IMMEDIATE", "beginning the transaction")?;
+        let found = self.describe_table(&job.table)?;
+        if let (Some(table), Mode::Append | Mode::Truncate) = (&found, job.mode) {
+            fit::check(job, table)?;
+            check_affinities(job, table)?;
+        }
+        let (table, rows) = self.ready_table(job, found)?;
+        self.job = Some(Loading { table: job.table.clone(), inserter: Inserter::new(job, &table) });
+        Ok(rows)
+    }
+
+    fn take(&mut self, batch: &Batch) -> Result<Vec<Refusal>, Error> {
+        match &self.job {
+            Some(loading) => loading.inserter.insert(&self.connection, batch),
+            None => Err(Error::new("rows came before the load began")),
+        }
+    }
+
+    fn commit(&mut self) -> Result<(), Error> {
+        self.run("COMMIT", "committing")?;
+        self.run("BEGIN IMMEDIATE", "beginning the next transaction")
+    }
+
+    fn finish(&mut self) -> Result<u64, Error> {
+        let rows = match &self.job {
+            Some(loading) => self.count(&loading.table)?,
+            None => 0,
+        };
+        self.run("COMMIT", "committing")?;
+        Ok(rows)
+    }
+
+    fn undo(&mut self) -> Result<u64, Error> {
+        if !self.connection.is_autocommit() {
+            self.run("ROLLBACK", "undoing the load")?;
+        }
+        match &self.job {
+            Some(loading) if self.kind_of(&loading.table)?.is_some() => self.count(&loading.table),
+            _ => Ok(0),
+        }
+    }
+}
+
+impl Drop for Sqlite {
+    fn drop(&mut self) {
+        // SQLite rolls back what is open. A file that we made and put nothing
+        // into is taken away again.
+        if !self.connection.is_autocommit() {
+            let _ = self.connection.execute_batch("ROLLBACK");
+        }
+        let empty = self.path.metadata().is_ok_and(|m| m.is_file() && m.len() == 0);
+        if self.is_new && empty {
+            let _ = std::fs::remove_file(&self.path);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests;

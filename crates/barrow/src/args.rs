@@ -1,0 +1,131 @@
+//! The command line.
+
+use std::path::PathBuf;
+
+use barrow_core::spec::plan::{Mode, Tolerance};
+use clap::{Parser, Subcommand, ValueEnum};
+
+/// Describe a flat file once, then check it, load it and keep what would not load.
+#[derive(Debug, Parser)]
+#[command(name = "barrow", version, about, disable_help_subcommand = true)]
+pub struct Args {
+    #[command(subcommand)]
+    pub command: Command,
+    /// When to use color
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    pub color: Color,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Load files into a table by a spec
+    Load(Load),
+    /// Lay out the demo market and run the whole tour on it
+    Demo(Demo),
+}
+
+/// `barrow load`
+#[derive(Debug, clap::Args)]
+#[command(after_help = "FILE is a path, a glob, - for standard input, or @LIST for a text file that \
+names one file a line. Files given here replace the spec's.\n\nExit codes: 0 done, rejects within \
+the tolerance; 1 it could not be done; 2 the command line or the spec is wrong; 3 more rejects than \
+the tolerance.")]
+pub struct Load {
+    /// The spec: a TOML file that describes the format, its columns and its target
+    pub spec: PathBuf,
+    /// The files to load, instead of the spec's
+    #[arg(value_name = "FILE")]
+    pub files: Vec<String>,
+    #[command(flatten)]
+    pub shared: Shared,
+    /// What becomes of the rows that the table has
+    #[arg(long, value_name = "MODE")]
+    pub mode: Option<ModeWord>,
+    /// How many rejects the load may have and still be kept: 50, or 0.5%
+    #[arg(long, value_name = "NUMBER", value_parser = Tolerance::parse)]
+    pub tolerance: Option<Tolerance>,
+    /// The folder that keeps the rejects, one folder a run
+    #[arg(long, value_name = "FOLDER")]
+    pub rejects: Option<PathBuf>,
+}
+
+/// Options that most commands share.
+#[derive(Debug, clap::Args)]
+pub struct Shared {
+    /// The database, such as sqlite:market.db
+    #[arg(long, value_name = "URL")]
+    pub into: Option<String>,
+    /// The table
+    #[arg(long, value_name = "NAME")]
+    pub table: Option<String>,
+    /// How the result is written
+    #[arg(long, value_name = "FORM", default_value = "text")]
+    pub report: Report,
+    /// How many threads read values; as many as the machine has unless said
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
+    pub threads: Option<u16>,
+    /// Say nothing but the result
+    #[arg(short, long)]
+    pub quiet: bool,
+}
+
+/// `barrow demo`
+#[derive(Debug, clap::Args)]
+pub struct Demo {
+    /// The folder to lay it out in; a new one
+    #[arg(default_value = "tansy-lane")]
+    pub folder: PathBuf,
+}
+
+/// How the result is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Report {
+    /// For people
+    Text,
+    /// One JSON document
+    Json,
+}
+
+/// What becomes of the rows that the table has.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum ModeWord {
+    /// They stay
+    Append,
+    /// They go, in the same transaction
+    Truncate,
+    /// The table is made anew
+    Replace,
+}
+
+impl From<ModeWord> for Mode {
+    fn from(word: ModeWord) -> Mode {
+        match word {
+            ModeWord::Append => Mode::Append,
+            ModeWord::Truncate => Mode::Truncate,
+            ModeWord::Replace => Mode::Replace,
+        }
+    }
+}
+
+/// When to use color.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum Color {
+    /// On a terminal
+    Auto,
+    /// Also into a file or pipe
+    Always,
+    /// Not at all
+    Never,
+}
+
+impl Color {
+    /// Sets it for everything that is printed.
+    pub fn apply(self) {
+        match self {
+            Color::Auto => anstream::ColorChoice::Auto,
+            Color::Always => anstream::ColorChoice::Always,
+            Color::Never => anstream::ColorChoice::Never,
+        }
+        .write_global();
+    }
+}

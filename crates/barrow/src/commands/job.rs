@@ -1,0 +1,103 @@
+//! What the commands that read a spec have in common: from the arguments to a
+//! plan, its files and its target, before any work begins.
+
+use std::path::{Path, PathBuf};
+
+use barrow_core::flow;
+use barrow_core::source::{self, SourceFile};
+use barrow_core::spec::{self, Plan};
+use barrow_core::visible::visible;
+use barrow_targets::{Column, Job, Url};
+
+use crate::args::Shared;
+use crate::failure::Failure;
+
+/// A spec that was read and checked.
+pub struct Spec {
+    /// Its path as given.
+    pub path: PathBuf,
+    /// The folder that its relative paths are from.
+    pub base: PathBuf,
+    /// What it says.
+    pub plan: Plan,
+}
+
+impl Spec {
+    /// Reads and checks the spec at `path`.
+    pub fn read(path: &Path) -> Result<Spec, Failure> {
+        let text = std::fs::read_to_string(path).map_err(|e| {
+            Failure::not_done(format!("{}: {e}", visible(path.as_os_str().as_encoded_bytes())))
+        })?;
+        let plan = spec::read::read(&text).and_then(|written| spec::check(&written));
+        let base = path.parent().unwrap_or(Path::new("")).to_path_buf();
+        match plan {
+            Ok(plan) => Ok(Spec { path: path.to_path_buf(), base, plan }),
+            Err(problems) => Err(Failure::Spec { path: path.to_path_buf(), text, problems }),
+        }
+    }
+
+    /// The spec's name for people.
+    pub fn name(&self) -> String {
+        visible(self.path.as_os_str().as_encoded_bytes())
+    }
+
+    /// The files given on the command line, or the spec's.
+    pub fn files(&self, given: &[String]) -> Result<Vec<SourceFile>, Failure> {
+        let files = if given.is_empty() {
+            source::find(&self.plan.files, &self.base)?
+        } else {
+            source::find(given, Path::new(""))?
+        };
+        if files.is_empty() {
+            return Err(Failure::wrong(
+                "there are no files to read",
+                "name them after the spec, or under [source] files",
+            ));
+        }
+        Ok(files)
+    }
+
+    /// The database given on the command line, or the spec's.
+    pub fn url(&self, given: Option<&str>) -> Result<Url, Failure> {
+        let environment = |name: &str| std::env::var(name).ok();
+        let url = match (given, &self.plan.target.into) {
+            (Some(given), _) => Url::parse(given, Path::new(""), environment)?,
+            (None, Some(into)) => Url::parse(into, &self.base, environment)?,
+            (None, None) => {
+                return Err(Failure::wrong(
+                    "there is no database to load into",
+                    "say --into sqlite:market.db, or [target] into in the spec",
+                ));
+            }
+        };
+        Ok(url)
+    }
+
+    /// What is to be loaded, and where.
+    pub fn job(&self, table: Option<&str>) -> Result<Job, Failure> {
+        let target = &self.plan.target;
+        let Some(table) = table.or(target.table.as_deref()) else {
+            return Err(Failure::wrong(
+                "there is no table to load into",
+                "say --table NAME, or [target] table in the spec",
+            ));
+        };
+        let columns = self.plan.loaded().map(|column| Column {
+            name: column.name.clone(),
+            ty: column.ty,
+            required: column.required,
+        });
+        Ok(Job {
+            table: table.to_string(),
+            columns: columns.collect(),
+            mode: target.mode,
+            create: target.create,
+        })
+    }
+}
+
+/// How the flow is run.
+pub fn flow_options(shared: &Shared) -> flow::Options {
+    let usual = flow::Options::default();
+    flow::Options { threads: shared.threads.map_or(usual.threads, usize::from), ..usual }
+}

@@ -1,0 +1,5 @@
+//! One file for each command.
+
+pub mod demo;
+pub mod job;
+pub mod load;

@@ -1,0 +1,28 @@
+//! `barrow`: bulk loads delimited and fixed-width files into databases.
+
+mod args;
+mod commands;
+mod failure;
+mod view;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use args::{Args, Command};
+
+fn main() -> ExitCode {
+    let args = Args::parse();
+    args.color.apply();
+    let outcome = match &args.command {
+        Command::Load(load) => commands::load::run(load),
+        Command::Demo(demo) => commands::demo::run(demo),
+    };
+    match outcome {
+        Ok(code) => code,
+        Err(failure) => {
+            view::failure::show(&failure);
+            failure.exit_code()
+        }
+    }
+}

@@ -1,0 +1,45 @@
+//! What people see.
+
+pub mod failure;
+pub mod progress;
+pub mod summary;
+
+/// A number with its digits in groups of three: `1,204,331`.
+pub fn number(n: u64) -> String {
+    let digits = n.to_string();
+    let mut out = String::with_capacity(digits.len() + digits.len() / 3);
+    for (i, digit) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i) % 3 == 0 {
+            out.push(',');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+/// `1 record`, `2 records`.
+pub fn counted(n: u64, word: &str) -> String {
+    format!("{} {word}{}", number(n), if n == 1 { "" } else { "s" })
+}
+
+/// A time as people say it: `40 ms`, `1.9 s`, `3 min 20 s`.
+pub fn time(time: std::time::Duration) -> String {
+    match time.as_secs_f64() {
+        s if s < 0.9995 => format!("{:.0} ms", s * 1000.0),
+        s if s < 60.0 => format!("{s:.1} s"),
+        s => format!("{} min {} s", s as u64 / 60, s as u64 % 60),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_are_grouped() {
+        assert_eq!(number(0), "0");
+        assert_eq!(number(999), "999");
+        assert_eq!(number(1_204_331), "1,204,331");
+        assert_eq!(counted(1, "record"), "1 record");
+    }
+}

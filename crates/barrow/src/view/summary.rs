@@ -1,0 +1,280 @@
+//! What a load says when it is done.
+
+use std::io::{self, Write};
+use std::path::PathBuf;
+use std::time::Duration;
+
+use barrow_core::records::block::LeftOut;
+use barrow_core::spec::plan::Tolerance;
+use barrow_core::tally::{ReasonKind, Tally};
+use barrow_core::visible::visible;
+use owo_colors::OwoColorize;
+use serde_json::{Value, json};
+
+use super::{counted, number, time};
+use crate::failure::Failure;
+
+/// At most so many kinds of reasons are listed.
+const MOST_KINDS: usize = 20;
+
+/// What came of a load.
+#[derive(Debug, Default)]
+pub struct Summary {
+    pub spec: String,
+    pub into: String,
+    pub table: String,
+    pub run: String,
+    pub outcome: Outcome,
+    pub tolerance: Tolerance,
+    pub tally: Tally,
+    pub rejects: Option<PathBuf>,
+    pub rows_before: u64,
+    pub rows_after: u64,
+    /// How long each file took.
+    pub times: Vec<Duration>,
+    pub elapsed: Duration,
+}
+
+/// Whether the rows stay.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Outcome {
+    /// They do.
+    #[default]
+    Kept,
+    /// There were too many rejects, and so many good rows were undone.
+    BeyondTolerance { not_kept: u64 },
+}
+
+impl Summary {
+    fn not_kept(&self) -> u64 {
+        match self.outcome {
+            Outcome::Kept => 0,
+            Outcome::BeyondTolerance { not_kept } => not_kept,
+        }
+    }
+
+    fn loaded(&self) -> u64 {
+        self.tally.loaded() - self.not_kept()
+    }
+
+    fn folder(&self) -> Option<String> {
+        self.rejects.as_ref().map(|f| visible(f.as_os_str().as_encoded_bytes()))
+    }
+}
+
+/// Writes the summary for people.
+pub fn print_text(summary: &Summary) -> Result<(), Failure> {
+    ended(text(summary, &mut anstream::stdout().lock()))
+}
+
+/// Writes the summary as one JSON document.
+pub fn print_json(summary: &Summary) -> Result<(), Failure> {
+    let mut out = io::stdout().lock();
+    ended(serde_json::to_writer_pretty(&mut out, &document(summary)).map_err(io::Error::from)
+        .and_then(|()| writeln!(out)))
+}
+
+/// A reader that goes away is no failure.
+fn ended(written: io::Result<()>) -> Result<(), Failure> {
+    match written {
+        Err(e) if e.kind() != io::ErrorKind::BrokenPipe => {
+            Err(Failure::not_done(format!("writing the summary: {e}")))
+        }
+        _ => Ok(()),
+    }
+}
+
+fn text(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    let table = visible(s.table.as_bytes());
+    writeln!(out, "{} → {}, table {}\n", s.spec.bold(), s.into, table.bold())?;
+    files(s, out)?;
+    counts(s, out)?;
+    repairs(s, out)?;
+    reasons(s, out)?;
+    next(s, out)?;
+    writeln!(
+        out,
+        "  table: {} before, {} after",
+        counted(s.rows_before, "row"),
+        number(s.rows_after)
+    )
+}
+
+fn files(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    let width = s.tally.files.iter().map(|f| f.name.chars().count()).max().unwrap_or(0);
+    let numbers: Vec<String> = s.tally.files.iter().map(|f| number(f.records)).collect();
+    let digits = numbers.iter().map(String::len).max().unwrap_or(0);
+    for (index, file) in s.tally.files.iter().enumerate() {
+        let took = s.times.get(index).map(|t| time(*t)).unwrap_or_default();
+        writeln!(
+            out,
+            "  {:width$}   {:>digits$} {:7}   {took}",
+            file.name,
+            numbers[index],
+            if file.records == 1 { "record" } else { "records" },
+        )?;
+        for note in &file.notes {
+            writeln!(out, "    {} {note}", "note:".yellow())?;
+        }
+    }
+    writeln!(out)
+}
+
+fn counts(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    let rejected = s.tally.rejected();
+    let left_out = s.tally.left_out();
+    let mut lines = vec![("read", s.tally.read(), String::new())];
+    lines.push(("loaded", s.loaded(), String::new()));
+    if s.outcome != Outcome::Kept {
+        lines.push(("not kept", s.not_kept(), "good records of a load that was undone".into()));
+    }
+    lines.push(("rejected", rejected, verdict(s)));
+    lines.push(("left out", left_out.all(), left_out_words(&left_out)));
+    if s.tally.repairs.all() > 0 {
+        lines.push(("repaired", s.tally.repairs.all(), String::new()));
+    }
+    let digits = lines.iter().map(|(_, n, _)| number(*n).len()).max().unwrap_or(0);
+    for (word, n, remark) in lines {
+        let shown = format!("{:>digits$}", number(n));
+        let shown = match word {
+            "rejected" if n > 0 => shown.red().bold().to_string(),
+            "loaded" if n > 0 => shown.green().bold().to_string(),
+            _ => shown,
+        };
+        let line = format!("  {word:<10}{shown}   {remark}");
+        writeln!(out, "{}", line.trim_end())?;
+    }
+    writeln!(out)
+}
+
+fn verdict(s: &Summary) -> String {
+    match (s.outcome, s.tally.rejected()) {
+        (Outcome::Kept, 0) => String::new(),
+        (Outcome::Kept, _) => format!("within the tolerance of {}", s.tolerance),
+        (Outcome::BeyondTolerance { .. }, _) => {
+            format!("more than the tolerance of {}", s.tolerance)
+        }
+    }
+}
+
+fn left_out_words(left_out: &LeftOut) -> String {
+    let parts = [
+        (left_out.preamble, "preamble"),
+        (left_out.header, "header"),
+        (left_out.trailer, "trailer"),
+        (left_out.comments, "comment"),
+        (left_out.blank, "blank"),
+    ];
+    let parts: Vec<String> =
+        parts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{} {what}", number(*n))).collect();
+    parts.join(", ")
+}
+
+fn repairs(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    if s.tally.repairs.all() == 0 {
+        return Ok(());
+    }
+    writeln!(out, "  {}", "what was repaired".bold())?;
+    for repair in s.tally.repairs.iter() {
+        let column = repair.column.as_deref().map(|c| format!("{}   ", visible(c.as_bytes())));
+        writeln!(
+            out,
+            "  {:>6}  {}{}   first: line {}",
+            number(repair.count),
+            column.unwrap_or_default(),
+            repair.what,
+            number(repair.line)
+        )?;
+    }
+    writeln!(out)
+}
+
+fn reasons(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    let kinds = s.tally.kinds();
+    if kinds.is_empty() {
+        return Ok(());
+    }
+    writeln!(out, "  {}", "why rejected".bold())?;
+    let shown = &kinds[..kinds.len().min(MOST_KINDS)];
+    let column = |k: &ReasonKind| visible(k.column.as_deref().unwrap_or("").as_bytes());
+    let columns = shown.iter().map(|k| column(k).chars().count()).max().unwrap_or(0);
+    let says = shown.iter().map(|k| k.says.chars().count()).max().unwrap_or(0).min(48);
+    let several = s.tally.files.len() > 1;
+    for kind in shown {
+        let file = if several { format!("{} ", kind.file) } else { String::new() };
+        let value = kind.value.as_deref().map(|v| format!("  \"{}\"", cut(v, 40)));
+        writeln!(
+            out,
+            "  {:>6}  {:columns$}  {:says$}   first: {file}line {}{}",
+            number(kind.count),
+            column(kind),
+            kind.says,
+            number(kind.line),
+            value.unwrap_or_default()
+        )?;
+    }
+    if kinds.len() > shown.len() {
+        let more = kinds.len() - shown.len();
+        writeln!(out, "          and {} more, in reasons.jsonl", counted(more as u64, "kind"))?;
+    }
+    writeln!(out)
+}
+
+fn next(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    let Some(folder) = s.folder() else { return Ok(()) };
+    match s.outcome {
+        Outcome::Kept => writeln!(
+            out,
+            "  kept in {folder} · correct them there, then load that file with the same spec"
+        ),
+        Outcome::BeyondTolerance { .. } => writeln!(
+            out,
+            "  kept in {folder} · correct the file, or allow them: --tolerance {}",
+            s.tally.rejected()
+        ),
+    }
+}
+
+fn cut(value: &str, most: usize) -> String {
+    match value.char_indices().nth(most) {
+        Some((end, _)) => format!("{}…", &value[..end]),
+        None => value.to_string(),
+    }
+}
+
+fn document(s: &Summary) -> Value {
+    let left_out = |l: &LeftOut| {
+        json!({
+            "preamble": l.preamble, "header": l.header, "trailer": l.trailer,
+            "comments": l.comments, "blank": l.blank, "all": l.all(),
+        })
+    };
+    let files: Vec<Value> = s.tally.files.iter().enumerate().map(|(index, file)| json!({
+        "file": file.name, "bytes": file.bytes, "records": file.records,
+        "good": file.loaded, "rejected": file.rejected, "left_out": left_out(&file.left_out),
+        "notes": file.notes, "seconds": s.times.get(index).map(Duration::as_secs_f64),
+    })).collect();
+    let reasons: Vec<Value> = s.tally.kinds().iter().map(|kind| json!({
+        "code": kind.code.word(), "column": kind.column, "says": kind.says, "count": kind.count,
+        "first": { "file": kind.file, "line": kind.line, "value": kind.value },
+    })).collect();
+    let repairs: Vec<Value> = s.tally.repairs.iter().map(|repair| json!({
+        "what": repair.what, "column": repair.column, "count": repair.count,
+        "first": { "line": repair.line },
+    })).collect();
+    json!({
+        "run": s.run, "spec": s.spec, "into": s.into, "table": s.table,
+        "outcome": match s.outcome {
+            Outcome::Kept => "kept",
+            Outcome::BeyondTolerance { .. } => "beyond tolerance",
+        },
+        "tolerance": s.tolerance.to_string(),
+        "read": s.tally.read(), "records": s.tally.records(), "loaded": s.loaded(),
+        "not_kept": s.not_kept(), "rejected": s.tally.rejected(),
+        "left_out": left_out(&s.tally.left_out()),
+        "repaired": s.tally.repairs.all(), "repairs": repairs, "reasons": reasons,
+        "rejects": s.folder(), "files": files,
+        "rows_before": s.rows_before, "rows_after": s.rows_after,
+        "seconds": s.elapsed.as_secs_f64(),
+    })
+}
