@@ -53,6 +53,10 @@ pub struct Refusal {
     pub words: String,
 }
 
+/// Puts a batch's rows into a target's own form. The workers do it, so that the
+/// thread that talks to the database only sends.
+pub type Encoder = Box<dyn Fn(&mut Batch) + Send + Sync>;
+
 /// A database while a load runs. Dropping it undoes what is not committed.
 pub trait Target {
     /// The table as it is; `None` where there is none.
@@ -68,7 +72,10 @@ pub trait Target {
     /// The table does not fit the job, or the database will not have it.
     fn begin(&mut self, job: &Job) -> Result<u64, Error>;
 
-    /// Loads a batch's good rows, and says which the table refused.
+    /// What puts rows into this target's form, once the load has begun.
+    fn encoder(&self) -> Encoder;
+
+    /// Loads a batch's good rows, which went through the encoder, and says which the table refused.
     ///
     /// # Errors
     /// Whatever is not the fault of a row.

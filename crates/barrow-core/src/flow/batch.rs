@@ -1,5 +1,7 @@
 //! What a worker makes of a block: typed rows, and rejects.
 
+use std::any::Any;
+
 use crate::records::block::{Block, Mark};
 use crate::records::file::FileReading;
 use crate::rejects::{Code, Reason, Reject};
@@ -8,7 +10,7 @@ use crate::values::Cell;
 
 /// A block with what was read from it. Batches are used again and again, so
 /// their room stays.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct Batch {
     /// The block, with its bytes.
     pub block: Block,
@@ -18,8 +20,23 @@ pub struct Batch {
     pub rejects: Vec<Reject>,
     /// What was changed because the spec asked for it.
     pub repairs: Repairs,
-    /// Room for a target's own form of the rows.
-    pub encoded: Vec<u8>,
+    /// The rows in a target's own form, if it has one.
+    pub encoded: Encoded,
+}
+
+/// Rows in a target's own form, which only that target knows.
+pub type Encoded = Box<dyn Any + Send + Sync>;
+
+impl Default for Batch {
+    fn default() -> Batch {
+        Batch {
+            block: Block::default(),
+            rows: Rows::default(),
+            rejects: Vec::new(),
+            repairs: Repairs::default(),
+            encoded: Box::new(()),
+        }
+    }
 }
 
 /// Typed rows, column by column.
@@ -44,9 +61,9 @@ impl Rows {
         self.cells[column * self.height + row]
     }
 
-    /// Makes room for another block's rows.
+    /// Makes room for another block's rows. Cells stay: every one that counts is
+    /// written anew.
     pub fn clear(&mut self) {
-        self.cells.clear();
         self.height = 0;
         self.marks.clear();
         self.good.clear();

@@ -72,9 +72,8 @@ pub fn run<S: Sink>(
     sink: &mut S,
 ) -> Result<(), Failure<S::Error>> {
     let workers = options.threads.max(1);
-    // One batch for each worker, one waiting for each, two for the sink's order
-    // and one being filled.
-    let batches = workers * 2 + 3;
+    // Some for each worker, and some that wait for the sink.
+    let batches = workers * 2 + 12;
     let (give_free, free) = bounded::<Batch>(batches);
     let (give_cut, cut) = bounded::<Batch>(batches);
     let (give_done, done) = bounded::<Done>(batches);
@@ -84,14 +83,24 @@ pub fn run<S: Sink>(
     thread::scope(|scope| {
         let splitter = Splitter::new(plan, files, options.block_size);
         let failed = give_done.clone();
-        scope.spawn(move || split(splitter, &free, &give_cut, &failed));
+        let named = |name: &str| thread::Builder::new().name(name.into());
+        let spawned = named("splitter")
+            .spawn_scoped(scope, move || split(splitter, &free, &give_cut, &failed));
+        started(spawned)?;
         for _ in 0..workers {
             let (cut, give_done) = (cut.clone(), give_done.clone());
-            scope.spawn(move || type_blocks(plan, &cut, &give_done, encode));
+            let spawned = named("worker")
+                .spawn_scoped(scope, move || type_blocks(plan, &cut, &give_done, encode));
+            started(spawned)?;
         }
         drop((cut, give_done));
         drain(&done, &give_free, sink)
     })
+}
+
+fn started<T, E>(spawned: std::io::Result<T>) -> Result<(), Failure<E>> {
+    let failed = |e| Failure::Source(Error::Worker(format!("no thread could be started: {e}")));
+    spawned.map(drop).map_err(failed)
 }
 
 /// A batch with its place in the order, or what failed there.
@@ -147,21 +156,33 @@ fn catch<T>(work: impl FnOnce() -> Result<T, Error>) -> Result<T, Error> {
     })
 }
 
+/// Gives the sink its batches in order. Those it is done with go back several
+/// at a time: where the sink is the slowest, each one given back alone would
+/// wake a thread that soon sleeps again.
 fn drain<S: Sink>(
     done: &Receiver<Done>,
     free: &Sender<Batch>,
     sink: &mut S,
 ) -> Result<(), Failure<S::Error>> {
+    let many = free.capacity().unwrap_or(2) / 2;
+    let mut spare = Vec::with_capacity(many);
     let mut early = BTreeMap::new();
     let mut next = 0;
-    for (order, result) in done {
+    loop {
+        let received = done.try_recv().or_else(|_| {
+            spare.drain(..).for_each(|batch| drop(free.send(batch)));
+            done.recv()
+        });
+        let Ok((order, result)) = received else { return Ok(()) };
         early.insert(order, result);
         while let Some(result) = early.remove(&next) {
             next += 1;
             let mut batch = result.map_err(Failure::Source)?;
             sink.take(&mut batch).map_err(Failure::Sink)?;
-            let _ = free.send(batch);
+            spare.push(batch);
+            if spare.len() >= many {
+                spare.drain(..).for_each(|batch| drop(free.send(batch)));
+            }
         }
     }
-    Ok(())
 }

@@ -1,6 +1,6 @@
 //! From a block's records to typed rows and rejects.
 
-use super::batch::Batch;
+use super::batch::{Batch, Rows};
 use crate::records::block::{Block, Mark, State};
 use crate::records::fields::{self, Span};
 use crate::records::file::FileReading;
@@ -13,6 +13,11 @@ use crate::visible::visible_short;
 /// A value in a reason is cut after so many characters; the reject's own bytes
 /// are whole.
 const LONGEST_SHOWN: usize = 200;
+
+/// So many records are typed at once, column by column: their bytes and spans
+/// stay in a core's first-level cache. Measured: the whole block at once takes
+/// 1.1 times as long.
+const AT_ONCE: usize = 256;
 
 /// Types blocks. Each thread has its own.
 pub struct Worker<'p> {
@@ -41,25 +46,41 @@ impl<'p> Worker<'p> {
         let Some(file) = block.file.clone() else { return };
         self.split(block, &file, &mut rows.marks, rejects, repairs);
         rows.height = rows.marks.len();
-        rows.cells.resize(self.columns.len() * rows.height, Cell::Null);
-        let input = Fields {
+        let cells = self.columns.len() * rows.height;
+        if rows.cells.len() < cells {
+            rows.cells.resize(cells, Cell::Null);
+        }
+        self.type_fields(block, &file, rows);
+        self.part_good_from_bad(block, &file, &rows.marks, &mut rows.good, rejects);
+    }
+
+    /// Types every field, some records at a time and each column in turn.
+    fn type_fields(&mut self, block: &Block, file: &FileReading, rows: &mut Rows) {
+        if rows.height == 0 {
+            return;
+        }
+        let mut input = Fields {
             bytes: &block.bytes,
-            spans: &self.spans,
+            spans: &[],
             per_record: file.fields,
+            first_row: 0,
             clean: simdutf8::basic::from_utf8(&block.bytes).is_ok(),
             delimited: &self.plan.records.delimited,
         };
-        if rows.height > 0 {
+        for spans in self.spans.chunks(file.fields * AT_ONCE) {
+            input.spans = spans;
+            let first = input.first_row as usize;
+            let last = first + spans.len() / file.fields;
             let parts = rows.cells.chunks_exact_mut(rows.height);
             for (number, ((place, column), cells)) in self.columns.iter().zip(parts).enumerate() {
                 if let Some(reader) = &column.reader {
-                    let field = file.binding[*place];
+                    let (cells, field) = (&mut cells[first..last], file.binding[*place]);
                     let (store, faults) = (&mut rows.store, &mut self.faults);
                     reader.read(&input, field, number as u32, cells, store, faults);
                 }
             }
+            input.first_row = last as u32;
         }
-        self.part_good_from_bad(block, &file, &rows.marks, &mut rows.good, rejects);
     }
 
     /// Splits every record; those of the wrong shape become rejects at once.

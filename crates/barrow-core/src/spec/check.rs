@@ -16,8 +16,8 @@ use crate::values::{ColumnReader, ReaderOptions};
 /// The longest record unless the spec says otherwise: 1 MiB.
 const LONGEST: u64 = 1 << 20;
 
-/// Blocks are addressed with 32 bits, and a block must hold a whole record.
-const LONGEST_POSSIBLE: u64 = 1 << 30;
+/// A field's length has 29 bits, and a block must hold a whole record.
+const LONGEST_POSSIBLE: u64 = 256 << 20;
 
 /// Checks a spec as written.
 ///
@@ -68,7 +68,7 @@ fn records(r: &Records, d: &Delimited, problems: &mut Vec<Problem>) -> RecordPla
     {
         problems.push(Problem::new(
             at.span.clone(),
-            "the longest record is between 1 byte and 1 GiB",
+            "the longest record is between 1 byte and 256 MiB",
             "out of bounds",
         ));
     }

@@ -21,7 +21,10 @@ impl Words {
     /// Whether `value` is one of them.
     #[inline]
     pub fn has(&self, value: &[u8]) -> bool {
-        self.lengths & Words::bit(value.len()) != 0 && self.words.iter().any(|w| w == value)
+        if self.lengths & Words::bit(value.len()) == 0 {
+            return false;
+        }
+        value.is_empty() || self.words.iter().any(|w| w == value)
     }
 
     fn bit(length: usize) -> u64 {

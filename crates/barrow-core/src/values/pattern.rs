@@ -112,58 +112,92 @@ impl Pattern {
     }
 }
 
+/// The longest pattern with a fast path, in bytes of what it reads.
+const WIDTH: usize = 32;
+
 /// A pattern in which every part has a set place.
-#[derive(Debug, Default)]
+///
+/// What it reads is compared with a template as a whole: taking the template off
+/// leaves zero where a literal stands and 0 to 9 where a digit does.
+#[derive(Debug)]
 struct Fixed {
     length: usize,
-    literals: Vec<(usize, u8)>,
+    /// Literals, and `0` for each digit.
+    template: [u8; WIDTH],
+    /// How much more than the template a byte may be: 9 for a digit, else 0.
+    room: [u8; WIDTH],
+    parts: Parts,
+    fraction: bool,
+}
+
+/// Where each part of a moment starts.
+#[derive(Debug, Default)]
+struct Parts {
     year: Option<usize>,
     month: Option<usize>,
     day: Option<usize>,
     hour: Option<usize>,
     minute: Option<usize>,
     second: Option<usize>,
-    fraction: bool,
 }
 
 impl Fixed {
     fn new(pattern: &str) -> Option<Fixed> {
-        let pattern = pattern.replace("%F", "%Y-%m-%d").replace("%T", "%H:%M:%S").replace("%R", "%H:%M");
+        let pattern = pattern
+            .replace("%F", "%Y-%m-%d")
+            .replace("%T", "%H:%M:%S")
+            .replace("%R", "%H:%M");
         let (pattern, fraction) = match pattern.strip_suffix("%.f") {
             Some(rest) => (rest, true),
             None => (pattern.as_str(), false),
         };
-        let mut fixed = Fixed { fraction, ..Fixed::default() };
+        let mut fixed = Fixed {
+            length: 0,
+            template: [0; WIDTH],
+            room: [0; WIDTH],
+            parts: Parts::default(),
+            fraction,
+        };
         let mut bytes = pattern.bytes();
         while let Some(byte) = bytes.next() {
-            if byte != b'%' {
-                // jiff lets a blank stand for any run of blanks.
+            if byte == b'%' {
+                fixed.digits(bytes.next()?)?;
+            } else {
+                // jiff lets other white space stand for any run of it.
                 if byte.is_ascii_whitespace() && byte != b' ' {
                     return None;
                 }
-                fixed.literals.push((fixed.length, byte));
+                *fixed.template.get_mut(fixed.length)? = byte;
                 fixed.length += 1;
-                continue;
             }
-            let (part, width) = match bytes.next()? {
-                b'Y' => (&mut fixed.year, 4),
-                b'm' => (&mut fixed.month, 2),
-                b'd' => (&mut fixed.day, 2),
-                b'H' => (&mut fixed.hour, 2),
-                b'M' => (&mut fixed.minute, 2),
-                b'S' => (&mut fixed.second, 2),
-                _ => return None,
-            };
-            if part.replace(fixed.length).is_some() {
-                return None;
-            }
-            fixed.length += width;
         }
-        let days = [fixed.year, fixed.month, fixed.day].iter().flatten().count();
-        let times = fixed.second.is_none() || fixed.minute.is_some();
-        let hours = fixed.minute.is_none() || fixed.hour.is_some();
-        (matches!(days, 0 | 3) && times && hours && (!fraction || fixed.second.is_some()))
-            .then_some(fixed)
+        let p = &fixed.parts;
+        let days = [p.year, p.month, p.day].iter().flatten().count();
+        let minutes = p.second.is_none() || p.minute.is_some();
+        let hours = p.minute.is_none() || p.hour.is_some();
+        let fractions = !fraction || p.second.is_some();
+        (matches!(days, 0 | 3) && minutes && hours && fractions).then_some(fixed)
+    }
+
+    /// Takes up a directive that reads digits only.
+    fn digits(&mut self, directive: u8) -> Option<()> {
+        let p = &mut self.parts;
+        let (part, width) = match directive {
+            b'Y' => (&mut p.year, 4),
+            b'm' => (&mut p.month, 2),
+            b'd' => (&mut p.day, 2),
+            b'H' => (&mut p.hour, 2),
+            b'M' => (&mut p.minute, 2),
+            b'S' => (&mut p.second, 2),
+            _ => return None,
+        };
+        if part.replace(self.length).is_some() || self.length + width > WIDTH {
+            return None;
+        }
+        self.template[self.length..self.length + width].fill(b'0');
+        self.room[self.length..self.length + width].fill(9);
+        self.length += width;
+        Some(())
     }
 
     #[inline]
@@ -177,30 +211,30 @@ impl Fixed {
         if value.len() != self.length {
             return None;
         }
-        for (at, literal) in &self.literals {
-            if value[*at] != *literal {
-                return None;
-            }
+        let mut digits = self.template;
+        digits[..self.length].copy_from_slice(value);
+        let mut fits = true;
+        for i in 0..WIDTH {
+            digits[i] = digits[i].wrapping_sub(self.template[i]);
+            fits &= digits[i] <= self.room[i];
         }
-        let day = match (self.year, self.month, self.day) {
+        if !fits {
+            return None;
+        }
+        let p = &self.parts;
+        let day = match (p.year, p.month, p.day) {
             (Some(y), Some(m), Some(d)) => {
-                let year = two(value, y)? * 100 + two(value, y + 2)?;
-                Some(Day::new(year as i16, two(value, m)? as u8, two(value, d)? as u8)?)
+                let year = i16::from(two(&digits, y)) * 100 + i16::from(two(&digits, y + 2));
+                Some(Day::new(year, two(&digits, m), two(&digits, d))?)
             }
             _ => None,
         };
-        let mut seconds = 0;
-        for (part, below, each) in
-            [(self.hour, 24, 3600), (self.minute, 60, 60), (self.second, 60, 1)]
-        {
-            if let Some(at) = part {
-                let number = two(value, at)?;
-                if number >= below {
-                    return None;
-                }
-                seconds += u64::from(number) * each;
-            }
+        let part = |at: Option<usize>| at.map_or(0, |at| two(&digits, at));
+        let (hour, minute, second) = (part(p.hour), part(p.minute), part(p.second));
+        if hour > 23 || minute > 59 || second > 59 {
+            return None;
         }
+        let seconds = u64::from(hour) * 3600 + u64::from(minute) * 60 + u64::from(second);
         Some(Moment {
             day,
             nanos: seconds * SECOND + fraction,
@@ -208,12 +242,10 @@ impl Fixed {
     }
 }
 
-/// Two digits.
+/// The number that two digits make.
 #[inline]
-fn two(value: &[u8], at: usize) -> Option<u16> {
-    let tens = value[at].wrapping_sub(b'0');
-    let ones = value[at + 1].wrapping_sub(b'0');
-    (tens <= 9 && ones <= 9).then_some(u16::from(tens) * 10 + u16::from(ones))
+fn two(digits: &[u8; WIDTH], at: usize) -> u8 {
+    digits[at] * 10 + digits[at + 1]
 }
 
 /// A fraction of a second with its dot, in nanoseconds; nine digits at most.

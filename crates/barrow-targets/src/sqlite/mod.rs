@@ -5,7 +5,7 @@
 //! taken back by SQLite as a whole ("INSERT OR ABORT"), and its rows are then
 //! tried one by one, so that only the refused ones stay out.
 
-mod bind;
+mod encode;
 mod insert;
 mod types;
 mod words;
@@ -23,7 +23,7 @@ use self::words::explained;
 use crate::ddl::{create_table, quoted};
 use crate::error::Error;
 use crate::table::{Table, TableColumn};
-use crate::{Job, Refusal, Target, fit};
+use crate::{Encoder, Job, Refusal, Target, fit};
 
 /// How long a lock of another program is waited for.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -41,6 +41,9 @@ pub struct Sqlite {
 struct Loading {
     table: String,
     inserter: Inserter,
+    /// How many rows the table has, as long as nobody but us changes it: the
+    /// transaction keeps others out, and without triggers nothing else does.
+    rows: Option<u64>,
 }
 
 impl Sqlite {
@@ -204,24 +207,45 @@ impl Target for Sqlite {
             check_affinities(job, table)?;
         }
         let (table, rows) = self.ready_table(job, found)?;
-        self.job = Some(Loading { table: job.table.clone(), inserter: Inserter::new(job, &table) });
+        let kept = if job.mode == Mode::Append { rows } else { 0 };
+        self.job = Some(Loading {
+            table: job.table.clone(),
+            inserter: Inserter::new(job, &table),
+            rows: (!table.triggers).then_some(kept),
+        });
         Ok(rows)
     }
 
+    fn encoder(&self) -> Encoder {
+        let columns = self.job.as_ref().map(|loading| loading.inserter.encodings());
+        let columns = columns.unwrap_or_default();
+        Box::new(move |batch| encode::encode(&columns, batch))
+    }
+
     fn take(&mut self, batch: &Batch) -> Result<Vec<Refusal>, Error> {
-        match &self.job {
-            Some(loading) => loading.inserter.insert(&self.connection, batch),
-            None => Err(Error::new("rows came before the load began")),
+        let Some(loading) = &mut self.job else {
+            return Err(Error::new("rows came before the load began"));
+        };
+        let refused = loading.inserter.insert(&self.connection, batch)?;
+        if let Some(rows) = &mut loading.rows {
+            *rows += (batch.rows.good.len() - refused.len()) as u64;
         }
+        Ok(refused)
     }
 
     fn commit(&mut self) -> Result<(), Error> {
         self.run("COMMIT", "committing")?;
-        self.run("BEGIN IMMEDIATE", "beginning the next transaction")
+        self.run("BEGIN IMMEDIATE", "beginning the next transaction")?;
+        // Between the two, somebody else may have written.
+        if let Some(loading) = &mut self.job {
+            loading.rows = None;
+        }
+        Ok(())
     }
 
     fn finish(&mut self) -> Result<u64, Error> {
         let rows = match &self.job {
+            Some(Loading { rows: Some(rows), .. }) => *rows,
             Some(loading) => self.count(&loading.table)?,
             None => 0,
         };

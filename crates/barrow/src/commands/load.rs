@@ -30,6 +30,7 @@ pub fn run(args: &Load) -> Result<ExitCode, Failure> {
     };
     let mut target = barrow_targets::open(&url, job.create)?;
     let rows_before = target.begin(&job)?;
+    let encode = target.encoder();
     let mut sink = LoadSink {
         files: &files,
         target: target.as_mut(),
@@ -44,7 +45,7 @@ pub fn run(args: &Load) -> Result<ExitCode, Failure> {
         times: Vec::new(),
     };
     let flowed =
-        flow::run(&spec.plan, files.clone(), flow_options(&args.shared), &|_| {}, &mut sink);
+        flow::run(&spec.plan, files.clone(), flow_options(&args.shared), &*encode, &mut sink);
     let finished = sink.finish(flowed)?;
     let summary = Summary {
         spec: spec.name(),

@@ -1,0 +1,87 @@
+//! Makes the bench file: ten columns of every common kind, a tenth of the
+//! records with quoted text that holds quotes and delimiters.
+
+use std::fs::File;
+use std::io::{BufWriter, Write};
+use std::path::Path;
+use std::time::Instant;
+
+const SPEC: &str = r#"[source]
+files = ["FILE"]
+[records]
+header = "names"
+[columns]
+delivery_id = { type = "bigint", required = true }
+stall = "integer"
+grower = "varchar(40)"
+produce = "varchar(40)"
+note = "text"
+placed_on = "date"
+weighed_at = "timestamp"
+weight_kg = "decimal(10,2)"
+price = "decimal(12,4)"
+organic = "boolean"
+[target]
+table = "deliveries"
+create = true
+"#;
+
+const GROWERS: [&str; 8] = [
+    "Tansy Lane Farm", "Ada Moor", "Hollow Oak", "Bram & Daughters", "Nine Elms", "Odd Acre",
+    "Wren Cottage", "Lower Field",
+];
+const PRODUCE: [&str; 8] =
+    ["carrots", "leeks", "sweet peas", "potatoes", "dahlias", "beetroot", "kale", "runner beans"];
+
+/// A small generator of our own, so that a seed means the same file for ever
+/// (SplitMix64, as published by Steele, Lea and Flood in 2014).
+struct Numbers(u64);
+
+impl Numbers {
+    fn below(&mut self, most: u64) -> u64 {
+        self.0 = self.0.wrapping_add(0x9E37_79B9_7F4A_7C15);
+        let mut z = self.0;
+        z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
+        z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
+        (z ^ (z >> 31)) % most
+    }
+}
+
+/// Writes the file and its spec.
+pub fn file(path: &Path, records: u64, seed: u64) -> std::io::Result<f64> {
+    let clock = Instant::now();
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    std::fs::write(path.with_extension("spec.toml"), SPEC.replace("FILE", &name))?;
+    let mut out = BufWriter::with_capacity(1 << 20, File::create(path)?);
+    let mut numbers = Numbers(seed);
+    writeln!(
+        out,
+        "delivery_id,stall,grower,produce,note,placed_on,weighed_at,weight_kg,price,organic"
+    )?;
+    for id in 1..=records {
+        record(&mut out, &mut numbers, id)?;
+    }
+    out.flush()?;
+    Ok(clock.elapsed().as_secs_f64())
+}
+
+fn record(out: &mut impl Write, n: &mut Numbers, id: u64) -> std::io::Result<()> {
+    let grower = GROWERS[n.below(8) as usize];
+    let produce = PRODUCE[n.below(8) as usize];
+    let (month, day) = (1 + n.below(12), 1 + n.below(28));
+    let time = (n.below(24), n.below(60), n.below(60));
+    write!(out, "{id},{},{grower},{produce},", n.below(900))?;
+    match n.below(10) {
+        0 => write!(out, "\"left at the \"\"far\"\" gate, no. {}\"", n.below(99))?,
+        1..4 => write!(out, "crate {}", n.below(10_000))?,
+        _ => {}
+    }
+    write!(out, ",2031-{month:02}-{day:02},")?;
+    write!(out, "2031-{month:02}-{day:02} {:02}:{:02}:{:02},", time.0, time.1, time.2)?;
+    write!(out, "{}.{:02},", n.below(5000), n.below(100))?;
+    match n.below(8) {
+        0 => out.write_all(b",")?,
+        _ => write!(out, "{}.{:04},", n.below(900), n.below(10_000))?,
+    }
+    writeln!(out, "{}", if n.below(2) == 0 { "true" } else { "false" })
+}

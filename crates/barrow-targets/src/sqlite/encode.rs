@@ -1,0 +1,242 @@
+//! From typed cells to what SQLite binds, row by row; done by the workers, so
+//! that the thread that talks to SQLite only binds and steps.
+
+use std::io::Write;
+
+use barrow_core::flow::{Batch, Rows};
+use barrow_core::spec::Type;
+use barrow_core::values::{Cell, Day, Piece};
+
+use super::types::Affinity;
+
+/// Every whole number up to here has its own 64-bit floating point number.
+const WHOLE: u64 = 1 << 53;
+
+/// A value as SQLite takes it; text is a place in the batch.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Slot {
+    /// Null.
+    Null,
+    /// An integer.
+    Int(i64),
+    /// A floating point number.
+    Float(f64),
+    /// Text.
+    Text(Piece),
+    /// The column would not keep the value as it is.
+    Lossy,
+}
+
+/// How one column's cells become SQLite's values; chosen once.
+#[derive(Debug, Clone, Copy)]
+pub struct Encoding {
+    scale: u32,
+    /// Ten to the power of `scale`.
+    unit: f64,
+    affinity: Affinity,
+}
+
+/// Encodes a batch's good rows, one after the other, into `batch.encoded`.
+pub fn encode(columns: &[Encoding], batch: &mut Batch) {
+    let Batch { block, rows, encoded, .. } = batch;
+    if !encoded.is::<Vec<Slot>>() {
+        *encoded = Box::new(Vec::<Slot>::new());
+    }
+    let Some(slots) = encoded.downcast_mut::<Vec<Slot>>() else { return };
+    slots.clear();
+    slots.resize(rows.good.len() * columns.len(), Slot::Null);
+    let Rows { cells, height, good, store, .. } = rows;
+    for (number, column) in columns.iter().enumerate() {
+        let cells = &cells[number * *height..][..*height];
+        let slots = slots.iter_mut().skip(number).step_by(columns.len());
+        for (row, slot) in good.iter().zip(slots) {
+            *slot = column.slot(cells[*row as usize], &block.bytes, store);
+        }
+    }
+}
+
+impl Encoding {
+    /// For a column of `ty` in the spec that is `declared` so in the table.
+    pub fn new(ty: Type, declared: &str) -> Encoding {
+        let scale = match ty {
+            Type::Decimal { scale, .. } => u32::from(scale),
+            _ => 0,
+        };
+        Encoding { scale, unit: 10f64.powi(scale as i32), affinity: Affinity::of(declared) }
+    }
+
+    #[inline]
+    fn slot(&self, cell: Cell, block: &[u8], store: &mut Vec<u8>) -> Slot {
+        match cell {
+            Cell::Null => Slot::Null,
+            Cell::Bool(truth) => Slot::Int(i64::from(truth)),
+            Cell::Int(n) if self.affinity != Affinity::Real || n.unsigned_abs() <= WHOLE => {
+                Slot::Int(n)
+            }
+            Cell::Int(_) => Slot::Lossy,
+            Cell::Float(n) if self.affinity == Affinity::Text => made(store, |s| put_float(s, n)),
+            Cell::Float(n) => Slot::Float(n),
+            Cell::Decimal(n) => self.decimal(n, store),
+            Cell::LongDecimal(piece) => {
+                match piece.of(block, store).try_into().map(i128::from_le_bytes) {
+                    Ok(number) => self.long_decimal(number, store),
+                    Err(_) => Slot::Lossy,
+                }
+            }
+            Cell::Date(day) => made(store, |s| put_day(s, day)),
+            Cell::Time(nanos) => made(store, |s| put_time(s, nanos)),
+            Cell::Timestamp(day, nanos) => made(store, |s| {
+                put_day(s, day);
+                s.push(b' ');
+                put_time(s, nanos);
+            }),
+            Cell::Text(piece) => Slot::Text(piece),
+        }
+    }
+
+    #[inline]
+    fn decimal(&self, n: i64, store: &mut Vec<u8>) -> Slot {
+        if self.affinity.turns_text_into_numbers() && n.unsigned_abs() < 1_000_000_000_000_000 {
+            // Both are exact, so the division rounds once: the nearest number
+            // to the decimal, which gives back its 15 digits.
+            return match self.scale {
+                0 => Slot::Int(n),
+                1..=22 => Slot::Float(n as f64 / self.unit),
+                _ => self.long_decimal(i128::from(n), store),
+            };
+        }
+        self.long_decimal(i128::from(n), store)
+    }
+
+    /// Text where the column keeps it; a number where that is exact.
+    fn long_decimal(&self, n: i128, store: &mut Vec<u8>) -> Slot {
+        if !self.affinity.turns_text_into_numbers() {
+            return made(store, |s| put_decimal(s, n, self.scale));
+        }
+        let unit = 10i128.pow(self.scale);
+        match i64::try_from(n / unit) {
+            Ok(whole)
+                if n % unit == 0
+                    && (self.affinity != Affinity::Real || whole.unsigned_abs() <= WHOLE) =>
+            {
+                Slot::Int(whole)
+            }
+            _ => Slot::Lossy,
+        }
+    }
+}
+
+fn made(store: &mut Vec<u8>, put: impl FnOnce(&mut Vec<u8>)) -> Slot {
+    let at = store.len();
+    put(store);
+    Slot::Text(Piece::in_store(at, store.len() - at))
+}
+
+fn put(store: &mut Vec<u8>, text: std::fmt::Arguments<'_>) {
+    // Writing to a vector cannot fail.
+    let _ = store.write_fmt(text);
+}
+
+fn put_decimal(store: &mut Vec<u8>, n: i128, scale: u32) {
+    let unit = 10u128.pow(scale);
+    let sign = if n < 0 { "-" } else { "" };
+    let (whole, fraction) = (n.unsigned_abs() / unit, n.unsigned_abs() % unit);
+    match scale {
+        0 => put(store, format_args!("{sign}{whole}")),
+        _ => put(store, format_args!("{sign}{whole}.{fraction:0width$}", width = scale as usize)),
+    }
+}
+
+/// The shortest digits that read back as the same number.
+fn put_float(store: &mut Vec<u8>, n: f64) {
+    if n == 0.0 || (1e-5..1e16).contains(&n.abs()) {
+        put(store, format_args!("{n}"));
+    } else {
+        put(store, format_args!("{n:e}"));
+    }
+}
+
+fn put_day(store: &mut Vec<u8>, day: Day) {
+    let year = day.year as u16;
+    let [a, b] = two((year / 100) as u8);
+    let [c, d] = two((year % 100) as u8);
+    let [e, f] = two(day.month);
+    let [g, h] = two(day.day);
+    store.extend_from_slice(&[a, b, c, d, b'-', e, f, b'-', g, h]);
+}
+
+fn put_time(store: &mut Vec<u8>, nanos: u64) {
+    let seconds = (nanos / 1_000_000_000) as u32;
+    let [a, b] = two((seconds / 3600) as u8);
+    let [c, d] = two((seconds / 60 % 60) as u8);
+    let [e, f] = two((seconds % 60) as u8);
+    store.extend_from_slice(&[a, b, b':', c, d, b':', e, f]);
+    match nanos % 1_000_000_000 {
+        0 => {}
+        fraction if fraction % 1_000_000 == 0 => {
+            put(store, format_args!(".{:03}", fraction / 1_000_000));
+        }
+        fraction if fraction % 1_000 == 0 => put(store, format_args!(".{:06}", fraction / 1_000)),
+        fraction => put(store, format_args!(".{fraction:09}")),
+    }
+}
+
+fn two(number: u8) -> [u8; 2] {
+    [b'0' + number / 10, b'0' + number % 10]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn text(slot: Slot, store: &[u8]) -> String {
+        match slot {
+            Slot::Text(piece) => String::from_utf8_lossy(piece.of(&[], store)).into_owned(),
+            other => format!("{other:?}"),
+        }
+    }
+
+    fn decimal(scale: u8, declared: &str, n: i128) -> String {
+        let encoding = Encoding::new(Type::Decimal { precision: 38, scale }, declared);
+        let mut store = Vec::new();
+        let slot = match i64::try_from(n) {
+            Ok(short) => encoding.decimal(short, &mut store),
+            Err(_) => encoding.long_decimal(n, &mut store),
+        };
+        text(slot, &store)
+    }
+
+    #[test]
+    fn decimals_are_bound_exactly_or_not_at_all() {
+        assert_eq!(decimal(2, "DECIMAL(8,2)", 1250), "Float(12.5)");
+        assert_eq!(decimal(2, "DECIMAL(8,2)", -1), "Float(-0.01)");
+        assert_eq!(decimal(2, "DECIMAL_TEXT(38,2)", -1), "-0.01");
+        assert_eq!(decimal(2, "NUMERIC", 12_345_678_901_234_567), "Lossy");
+        assert_eq!(decimal(2, "NUMERIC", 12_345_678_901_234_500), "Int(123456789012345)");
+        let most = 99_999_999_999_999_999_999_999_999_999_999_999_999i128;
+        assert_eq!(decimal(38, "TEXT", -most), format!("-0.{most}"));
+        assert_eq!(decimal(0, "TEXT", most), most.to_string());
+    }
+
+    #[test]
+    fn times_have_the_digits_they_need() {
+        let time = |nanos| {
+            let mut store = Vec::new();
+            put_time(&mut store, nanos);
+            String::from_utf8(store).unwrap()
+        };
+        assert_eq!(time(0), "00:00:00");
+        assert_eq!(time(86_399_500_000_000), "23:59:59.500");
+        assert_eq!(time(1_000), "00:00:00.000001");
+        assert_eq!(time(1), "00:00:00.000000001");
+    }
+
+    #[test]
+    fn a_float_in_a_column_of_text_reads_back() {
+        for n in [0.1, 1e300, -5e-324, 1e16, 123_456_789.012_345_68] {
+            let mut store = Vec::new();
+            put_float(&mut store, n);
+            assert_eq!(String::from_utf8(store).unwrap().parse::<f64>().unwrap(), n);
+        }
+    }
+}
