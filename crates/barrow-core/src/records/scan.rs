@@ -265,16 +265,15 @@ impl Scan<'_> {
     /// The end of the record at `start`, quotes in mind.
     fn record<E: Ending>(&self, ending: &E, bytes: &[u8], start: usize, whole: bool) -> Careful {
         let mut at = start;
-        let mut inner_lines = 0;
         loop {
             match self.unquoted(ending, bytes, start, at, whole) {
-                Unquoted::End(end, next) => return Careful::Record { end, next, inner_lines },
+                Unquoted::End(end, next) => {
+                    let inner_lines = count_lines(ending, bytes, start, end, whole);
+                    return Careful::Record { end, next, inner_lines };
+                }
                 Unquoted::Unknown => return Careful::Unknown,
                 Unquoted::Opens(inside) => match self.quoted(ending, bytes, start, inside, whole) {
-                    Quoted::Closed { after, lines } => {
-                        inner_lines += lines;
-                        at = after;
-                    }
+                    Quoted::Closed { after } => at = after,
                     Quoted::Unclosed => return Careful::Unclosed,
                     Quoted::Unknown => return Careful::Unknown,
                 },
@@ -374,7 +373,6 @@ impl Scan<'_> {
         let quote = self.delimited.quote.as_slice();
         let escape = self.delimited.escape_text();
         let mut at = inside;
-        let lines = |to: usize| count_lines(ending, bytes, inside, to, whole);
         let out_of_sight = |at: usize| {
             if whole || at - start > self.longest { Quoted::Unclosed } else { Quoted::Unknown }
         };
@@ -417,12 +415,11 @@ impl Scan<'_> {
                 || (follows[0] == ending.first()
                     && ending.at(bytes, start, after, whole) != Found::Text)
                 || (ending.first() == b'\n' && follows.starts_with(b"\r\n"));
-            let lines = lines(here);
             // The quote that closes this field belongs to a later record.
-            if !closes && lines > 0 {
+            if !closes && count_lines(ending, bytes, inside, here, whole) > 0 {
                 return Quoted::Unclosed;
             }
-            return Quoted::Closed { after, lines };
+            return Quoted::Closed { after };
         }
     }
 }
@@ -439,8 +436,8 @@ enum Unquoted {
 
 /// How a quoted field ends.
 enum Quoted {
-    /// It is closed; so many line ends are inside it.
-    Closed { after: usize, lines: u32 },
+    /// It is closed, and goes on here.
+    Closed { after: usize },
     /// Nothing closes it.
     Unclosed,
     /// The bytes read so far do not tell.

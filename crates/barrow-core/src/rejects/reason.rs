@@ -84,7 +84,7 @@ impl Code {
             Code::NotATime => "not a time",
             Code::NotATimestamp => "not a timestamp",
             Code::NoSuchDate => "no such date",
-            Code::NotABoolean => "not a boolean",
+            Code::NotABoolean => "neither a word for true nor one for false",
             Code::OutOfRange => "out of range",
             Code::TooLong => "too long",
             Code::TooPrecise => "too precise",

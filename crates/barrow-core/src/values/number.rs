@@ -363,9 +363,9 @@ mod tests {
     proptest! {
         #[test]
         fn a_short_decimal_is_what_the_long_way_makes_of_it(
-            number in any::<i64>(), mark in 0usize..20, precision in 1u8..=38, scale in 0u8..=38,
+            number in any::<i64>(), mark in 0usize..20, one in 0u8..=38, two in 1u8..=38,
         ) {
-            prop_assume!(scale <= precision);
+            let (scale, precision) = (one.min(two), one.max(two));
             let mut text = number.to_string();
             if mark < text.len() { text.insert(text.len() - mark, '.'); }
             let kind = Decimal::new(precision, scale);

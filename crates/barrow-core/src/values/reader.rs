@@ -221,7 +221,7 @@ impl ColumnReader {
                 format!("{} in {}", code.words(), self.expected)
             }
             Code::NoSuchDate => "a day that the calendar does not have".into(),
-            Code::NotANumber | Code::NotABoolean => {
+            Code::NotANumber => {
                 format!("{}: {} was expected", code.words(), self.expected)
             }
             Code::OutOfRange if self.ty.is_number() => format!("out of range for {}", self.ty),

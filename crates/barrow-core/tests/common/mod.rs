@@ -1,0 +1,114 @@
+//! Runs a spec over bytes and gathers what comes out.
+#![allow(dead_code, reason = "each test file uses some of it")]
+
+use std::convert::Infallible;
+use std::io::Write;
+
+use barrow_core::Error;
+use barrow_core::flow::{self, Batch, Failure, Options, Sink};
+use barrow_core::rejects::Reject;
+use barrow_core::source::SourceFile;
+use barrow_core::spec::{self, Plan};
+use barrow_core::tally::Tally;
+use barrow_core::values::Cell;
+
+/// Everything that a run gave.
+#[derive(Default)]
+pub struct Out {
+    /// Each good row's record number, line, offset in the file, and cells as text.
+    pub rows: Vec<(u64, u64, u64, Vec<String>)>,
+    pub rejects: Vec<Reject>,
+    pub tally: Tally,
+    pub trailer: Vec<u8>,
+    pub lead: Vec<u8>,
+}
+
+impl Out {
+    pub fn cells(&self) -> Vec<Vec<&str>> {
+        self.rows.iter().map(|row| row.3.iter().map(String::as_str).collect()).collect()
+    }
+
+    /// Each reject's line with the words of its reasons.
+    pub fn reasons(&self) -> Vec<(u64, Vec<&'static str>)> {
+        let words = |r: &Reject| r.reasons.iter().map(|reason| reason.code.word()).collect();
+        self.rejects.iter().map(|r| (r.line, words(r))).collect()
+    }
+}
+
+impl Sink for Out {
+    type Error = Infallible;
+
+    fn take(&mut self, batch: &mut Batch) -> Result<(), Infallible> {
+        self.tally.add(batch, batch.rows.good.len() as u64, &[]);
+        let block = &batch.block;
+        for row in batch.rows.good.iter().map(|row| *row as usize) {
+            let index = batch.rows.marks[row] as usize;
+            let mark = block.marks[index];
+            let width = batch.rows.cells.len().checked_div(batch.rows.height).unwrap_or(0);
+            let width = width.min(self.width(batch, width));
+            let cells = (0..width).map(|c| shown(batch.rows.cell(c, row), batch)).collect();
+            let line = block.first_line + u64::from(mark.line);
+            let offset = block.offset + u64::from(mark.start);
+            self.rows.push((block.record_number(index), line, offset, cells));
+        }
+        self.rejects.extend(batch.rejects.iter().cloned());
+        if let Some(end) = &batch.block.last {
+            self.trailer = end.trailer.clone();
+        }
+        if let Some(file) = batch.file() {
+            self.lead = file.lead.clone();
+        }
+        Ok(())
+    }
+}
+
+impl Out {
+    /// Cells keep their room between blocks, so their number says little.
+    fn width(&self, batch: &Batch, most: usize) -> usize {
+        batch.file().map_or(most, |file| file.binding.len())
+    }
+}
+
+fn shown(cell: Cell, batch: &Batch) -> String {
+    let bytes = |piece: barrow_core::values::Piece| {
+        piece.of(&batch.block.bytes, &batch.rows.store).to_vec()
+    };
+    match cell {
+        Cell::Null => "NULL".into(),
+        Cell::Bool(truth) => truth.to_string(),
+        Cell::Int(n) | Cell::Decimal(n) => n.to_string(),
+        Cell::Float(n) => n.to_string(),
+        Cell::LongDecimal(piece) => {
+            i128::from_le_bytes(bytes(piece).try_into().expect("16 bytes")).to_string()
+        }
+        Cell::Date(d) => format!("{:04}-{:02}-{:02}", d.year, d.month, d.day),
+        Cell::Time(n) => n.to_string(),
+        Cell::Timestamp(d, n) => format!("{:04}-{:02}-{:02}+{n}", d.year, d.month, d.day),
+        Cell::Text(piece) => String::from_utf8(bytes(piece)).expect("text is UTF-8"),
+    }
+}
+
+/// The plan of a spec that is right.
+pub fn plan(spec: &str) -> Plan {
+    let written = spec::read::read(spec).unwrap_or_else(|p| panic!("{spec}\n{p:#?}"));
+    spec::check(&written).unwrap_or_else(|p| panic!("{spec}\n{p:#?}"))
+}
+
+/// Reads `bytes` by `spec` in blocks of about `block_size` bytes.
+pub fn try_read(spec: &str, bytes: &[u8], block_size: usize) -> Result<Out, Error> {
+    let mut file = tempfile::NamedTempFile::new().expect("a temporary file");
+    file.write_all(bytes).expect("room for a small file");
+    let mut out = Out::default();
+    let files = vec![SourceFile::Path(file.path().to_path_buf())];
+    let options = Options { threads: 2, block_size };
+    match flow::run(&plan(spec), files, options, &|_| {}, &mut out) {
+        Ok(()) => Ok(out),
+        Err(Failure::Source(error)) => Err(error),
+        Err(Failure::Sink(never)) => match never {},
+    }
+}
+
+/// Reads `bytes`, which can be read.
+pub fn read(spec: &str, bytes: impl AsRef<[u8]>) -> Out {
+    try_read(spec, bytes.as_ref(), 1 << 16).unwrap_or_else(|e| panic!("{e}"))
+}

@@ -1,0 +1,119 @@
+//! What holds for any bytes.
+
+mod common;
+
+use common::{Out, read, try_read};
+use proptest::prelude::*;
+
+const SPECS: [&str; 5] = [
+    "[records]\nheader = \"none\"\nlongest = 40\n[columns]\na = \"text\"\nb = \"text\"\n",
+    "[records]\nheader = \"none\"\ntrailer = 2\ncomment = \"#\"\nlongest = 60\n[columns]\na = \"text\"\nb = \"text\"\n",
+    "[records]\nheader = \"none\"\nlongest = 50\n[delimited]\nescape = \"\\\\\"\n[columns]\na = \"text\"\nb = \"text\"\n",
+    "[records]\nheader = \"none\"\nending = \"#a#\"\n[delimited]\ndelimiter = \",,\"\n[columns]\na = \"text\"\nb = \"integer\"\n",
+    "[records]\nheader = \"none\"\nending = \"lf\"\nwhen_blank = \"reject\"\n[delimited]\nquote = \"\"\n[columns]\na = \"text\"\nb = \"text\"\n",
+];
+
+/// Bytes in which everything that means something is frequent.
+fn bytes() -> impl Strategy<Value = Vec<u8>> {
+    let byte = prop_oneof![
+        4 => proptest::sample::select(b"\",\n\r#\\ a".to_vec()),
+        1 => any::<u8>(),
+    ];
+    proptest::collection::vec(byte, 0..400)
+}
+
+/// What a run found, with the pieces of a record that is too long put together.
+fn found(out: &Out) -> (Vec<String>, Vec<(u64, u64, u64, String, Vec<u8>)>) {
+    let rows = out.rows.iter().map(|row| format!("{row:?}")).collect();
+    let mut rejects: Vec<(u64, u64, u64, String, Vec<u8>)> = Vec::new();
+    for reject in &out.rejects {
+        match rejects.last_mut() {
+            Some(last) if reject.reasons.is_empty() => last.4.extend_from_slice(&reject.raw),
+            _ => {
+                // How much of a record that is too long is shown depends on the block.
+                let words: Vec<_> =
+                    reject.reasons.iter().map(|r| (r.code, r.offset, r.column.clone())).collect();
+                rejects.push((
+                    reject.record,
+                    reject.line,
+                    reject.offset,
+                    format!("{words:?}"),
+                    reject.raw.clone(),
+                ));
+            }
+        }
+    }
+    (rows, rejects)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 400, ..ProptestConfig::default() })]
+
+    #[test]
+    fn blocks_of_any_size_give_the_same_records(
+        which in 0..SPECS.len(), bytes in bytes(), size in 1usize..300,
+    ) {
+        let whole = try_read(SPECS[which], &bytes, 1 << 20);
+        let parts = try_read(SPECS[which], &bytes, size);
+        match (whole, parts) {
+            (Ok(whole), Ok(parts)) => {
+                prop_assert_eq!(found(&whole), found(&parts));
+                prop_assert_eq!(whole.tally.left_out(), parts.tally.left_out());
+                prop_assert_eq!(whole.trailer, parts.trailer);
+            }
+            (Err(a), Err(b)) => {
+                let words = |e: barrow_core::Error| e.to_string().split_once(" ends").map(|x| x.1.to_string());
+                prop_assert_eq!(words(a), words(b));
+            }
+            (a, b) => prop_assert!(false, "{:?} but {:?}", a.err(), b.err()),
+        }
+    }
+
+    #[test]
+    fn places_are_those_of_the_file_and_the_tally_balances(which in 0..3usize, bytes in bytes()) {
+        let Ok(out) = try_read(SPECS[which], &bytes, 97) else { return Ok(()) };
+        // Only where line feeds end the lines can they be counted from outside.
+        let feeds = bytes.iter().find(|b| matches!(b, b'\r' | b'\n')) != Some(&b'\r');
+        for (record, rejects) in out.rejects.iter().enumerate() {
+            let at = rejects.offset as usize;
+            prop_assert_eq!(&bytes[at..at + rejects.raw.len()], &rejects.raw[..], "{}", record);
+        }
+        if feeds {
+            let places = out.rejects.iter().map(|r| (r.line, r.offset));
+            for (line, offset) in places.chain(out.rows.iter().map(|r| (r.1, r.2))) {
+                let before = &bytes[..offset as usize];
+                prop_assert_eq!(line as usize, 1 + before.iter().filter(|b| **b == b'\n').count());
+            }
+        }
+        let told = out.rejects.iter().filter(|r| !r.reasons.is_empty()).count() as u64;
+        prop_assert_eq!(out.tally.rejected(), told);
+        prop_assert_eq!(out.tally.loaded(), out.rows.len() as u64);
+        prop_assert_eq!(
+            out.tally.read(),
+            out.tally.loaded() + out.tally.rejected() + out.tally.left_out().all()
+        );
+        // Records are numbered one by one, rows and rejects together.
+        let mut numbers: Vec<u64> = out.rows.iter().map(|r| r.0)
+            .chain(out.rejects.iter().filter(|r| !r.reasons.is_empty()).map(|r| r.record)).collect();
+        numbers.sort_unstable();
+        prop_assert_eq!(numbers, (1..=out.tally.records()).collect::<Vec<_>>());
+    }
+
+    #[test]
+    fn what_is_quoted_reads_back(rows in proptest::collection::vec(("\\PC{0,8}|[\",\r\n a]{0,6}", "[\",\r\n a]{0,6}"), 1..20)) {
+        let spec = "[records]\nending = \"lf\"\nheader = \"none\"\n[columns]\na = \"text\"\nb = \"text\"\n";
+        let quoted = |text: &str| format!("\"{}\"", text.replace('"', "\"\""));
+        let bytes: String =
+            rows.iter().map(|(a, b)| format!("{},{}\n", quoted(a), quoted(b))).collect();
+        let out = read(spec, &bytes);
+        let wanted: Vec<_> = rows.iter().map(|(a, b)| vec![a.as_str(), b.as_str()]).collect();
+        prop_assert_eq!(out.cells(), wanted);
+    }
+
+    #[test]
+    fn any_spec_at_all_is_a_plan_or_problems(text in "\\PC{0,200}|(\\[(records|columns|delimited|target)\\]\n[a-z_]{1,9} = [\"0-9a-z]{1,6}\n){0,4}") {
+        if let Ok(written) = barrow_core::spec::read::read(&text) {
+            let _ = barrow_core::spec::check(&written);
+        }
+    }
+}
