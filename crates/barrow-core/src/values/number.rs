@@ -374,8 +374,10 @@ mod tests {
         }
 
         #[test]
-        fn a_float_is_what_the_standard_library_reads(number in any::<f64>(), digits in 0usize..18) {
-            prop_assume!(number.is_finite() && number.abs() < 1e20);
+        fn a_float_is_what_the_standard_library_reads(
+            number in -1e20..1e20f64, shift in 0..30, digits in 0usize..18,
+        ) {
+            let number = number / 10f64.powi(shift);
             let text = format!("{number:.digits$}");
             let wanted: f64 = text.parse().unwrap();
             let mut store = Vec::new();
