@@ -75,7 +75,12 @@ fn value(cell: Cell, scale: u32, batch: &Batch) -> Value {
     let text = |text: String| Value::Text(text.into_boxed_str());
     let time = |nanos: u64| {
         let seconds = nanos / 1_000_000_000;
-        format!("{:02}:{:02}:{:02}", seconds / 3600, seconds / 60 % 60, seconds % 60)
+        format!(
+            "{:02}:{:02}:{:02}",
+            seconds / 3600,
+            seconds / 60 % 60,
+            seconds % 60
+        )
     };
     match cell {
         Cell::Bool(truth) => Value::Int(i64::from(truth)),
@@ -84,9 +89,13 @@ fn value(cell: Cell, scale: u32, batch: &Batch) -> Value {
         Cell::Decimal(n) => Value::Float(n as f64 / 10f64.powi(scale as i32)),
         Cell::Date(d) => text(format!("{:04}-{:02}-{:02}", d.year, d.month, d.day)),
         Cell::Time(nanos) => text(time(nanos)),
-        Cell::Timestamp(d, nanos) => {
-            text(format!("{:04}-{:02}-{:02} {}", d.year, d.month, d.day, time(nanos)))
-        }
+        Cell::Timestamp(d, nanos) => text(format!(
+            "{:04}-{:02}-{:02} {}",
+            d.year,
+            d.month,
+            d.day,
+            time(nanos)
+        )),
         Cell::Text(piece) => {
             let bytes = piece.of(&batch.block.bytes, &batch.rows.store);
             text(String::from_utf8_lossy(bytes).into_owned())
@@ -103,17 +112,30 @@ pub fn insert(spec: &Path, database: &Path, rows: usize) -> Result<f64, Box<dyn 
         barrow_core::spec::Type::Decimal { scale, .. } => u32::from(scale),
         _ => 0,
     });
-    let mut collect = Collect { scales: scales.collect(), values: Vec::new() };
+    let mut collect = Collect {
+        scales: scales.collect(),
+        values: Vec::new(),
+    };
     typed::flow(spec, 2, &mut collect)?;
     let columns = collect.scales.len();
-    let names: Vec<String> =
-        plan.loaded().map(|c| format!("{} {}", c.name, c.ty.to_string().to_uppercase())).collect();
+    let names: Vec<String> = plan
+        .loaded()
+        .map(|c| format!("{} {}", c.name, c.ty.to_string().to_uppercase()))
+        .collect();
     let clock = Instant::now();
     let connection = Connection::open(database)?;
     connection.pragma_update(None, "cache_size", -16_384)?;
-    connection.execute_batch(&format!("BEGIN; CREATE TABLE deliveries ({})", names.join(",")))?;
+    connection.execute_batch(&format!(
+        "BEGIN; CREATE TABLE deliveries ({})",
+        names.join(",")
+    ))?;
     let row = format!("({})", vec!["?"; columns].join(","));
-    let sql = |rows: usize| format!("INSERT INTO deliveries VALUES {}", vec![row.clone(); rows].join(","));
+    let sql = |rows: usize| {
+        format!(
+            "INSERT INTO deliveries VALUES {}",
+            vec![row.clone(); rows].join(",")
+        )
+    };
     let whole = collect.values.len() / (columns * rows) * (columns * rows);
     let (many, few) = collect.values.split_at(whole);
     for (values, size) in [(many, rows), (few, 1)] {

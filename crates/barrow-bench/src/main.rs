@@ -50,10 +50,18 @@ enum Task {
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let seconds = match Task::parse() {
-        Task::Make { file, records, seed } => make::file(&file, records, seed)?,
+        Task::Make {
+            file,
+            records,
+            seed,
+        } => make::file(&file, records, seed)?,
         Task::Newlines { file } => floor::newlines(&file)?,
         Task::Typed { spec, threads } => typed::count(&spec, threads)?,
-        Task::Insert { spec, database, rows } => floor::insert(&spec, &database, rows)?,
+        Task::Insert {
+            spec,
+            database,
+            rows,
+        } => floor::insert(&spec, &database, rows)?,
     };
     println!("{seconds:.6}");
     Ok(())

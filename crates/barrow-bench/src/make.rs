@@ -27,11 +27,25 @@ create = true
 "#;
 
 const GROWERS: [&str; 8] = [
-    "Tansy Lane Farm", "Ada Moor", "Hollow Oak", "Bram & Daughters", "Nine Elms", "Odd Acre",
-    "Wren Cottage", "Lower Field",
+    "Tansy Lane Farm",
+    "Ada Moor",
+    "Hollow Oak",
+    "Bram & Daughters",
+    "Nine Elms",
+    "Odd Acre",
+    "Wren Cottage",
+    "Lower Field",
 ];
-const PRODUCE: [&str; 8] =
-    ["carrots", "leeks", "sweet peas", "potatoes", "dahlias", "beetroot", "kale", "runner beans"];
+const PRODUCE: [&str; 8] = [
+    "carrots",
+    "leeks",
+    "sweet peas",
+    "potatoes",
+    "dahlias",
+    "beetroot",
+    "kale",
+    "runner beans",
+];
 
 /// A small generator of our own, so that a seed means the same file for ever
 /// (SplitMix64, as published by Steele, Lea and Flood in 2014).
@@ -51,7 +65,10 @@ impl Numbers {
 pub fn file(path: &Path, records: u64, seed: u64) -> std::io::Result<f64> {
     let clock = Instant::now();
     let name = path.file_name().unwrap_or_default().to_string_lossy();
-    std::fs::write(path.with_extension("spec.toml"), SPEC.replace("FILE", &name))?;
+    std::fs::write(
+        path.with_extension("spec.toml"),
+        SPEC.replace("FILE", &name),
+    )?;
     let mut out = BufWriter::with_capacity(1 << 20, File::create(path)?);
     let mut numbers = Numbers(seed);
     writeln!(
@@ -77,7 +94,11 @@ fn record(out: &mut impl Write, n: &mut Numbers, id: u64) -> std::io::Result<()>
         _ => {}
     }
     write!(out, ",2031-{month:02}-{day:02},")?;
-    write!(out, "2031-{month:02}-{day:02} {:02}:{:02}:{:02},", time.0, time.1, time.2)?;
+    write!(
+        out,
+        "2031-{month:02}-{day:02} {:02}:{:02}:{:02},",
+        time.0, time.1, time.2
+    )?;
     write!(out, "{}.{:02},", n.below(5000), n.below(100))?;
     match n.below(8) {
         0 => out.write_all(b",")?,

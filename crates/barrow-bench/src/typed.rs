@@ -27,8 +27,7 @@ impl Sink for Counter {
 /// Reads a spec that is known to be right.
 pub fn plan(path: &Path) -> Result<Plan, String> {
     let text = std::fs::read_to_string(path).map_err(|e| e.to_string())?;
-    let written = spec::read::read(&text).map_err(|p| format!("{p:?}"))?;
-    spec::check(&written).map_err(|p| format!("{p:?}"))
+    spec::read_plan(&text).map_err(|p| format!("{p:?}"))
 }
 
 /// Runs `sink` over the spec's files.
@@ -36,14 +35,20 @@ pub fn flow<S: Sink>(path: &Path, threads: usize, sink: &mut S) -> Result<(), St
     let plan = plan(path)?;
     let base = path.parent().unwrap_or(Path::new(""));
     let files = source::find(&plan.files, base).map_err(|e| e.to_string())?;
-    let options = Options { threads, ..Options::default() };
+    let options = Options {
+        threads,
+        ..Options::default()
+    };
     flow::run(&plan, files, options, &|_| {}, sink).map_err(|_| "the flow failed".to_string())
 }
 
 /// Counts the rows of a spec's files.
 pub fn count(path: &Path, threads: usize) -> Result<f64, String> {
     let clock = Instant::now();
-    let mut counter = Counter { rows: 0, rejects: 0 };
+    let mut counter = Counter {
+        rows: 0,
+        rejects: 0,
+    };
     flow(path, threads, &mut counter)?;
     let seconds = clock.elapsed().as_secs_f64();
     eprintln!("{} rows, {} rejects", counter.rows, counter.rejects);

@@ -70,8 +70,10 @@ pub enum Error {
 }
 
 fn header_words(file: &str, unbound: &[Unbound], header: &[String]) -> String {
-    let lines: Vec<String> =
-        unbound.iter().map(|u| format!("  {}: {}", u.column, u.trouble)).collect();
+    let lines: Vec<String> = unbound
+        .iter()
+        .map(|u| format!("  {}: {}", u.column, u.trouble))
+        .collect();
     format!(
         "the header of {file} does not have every column of the spec\n{}\n  the header's names: {}",
         lines.join("\n"),

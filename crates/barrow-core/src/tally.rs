@@ -30,9 +30,18 @@ pub struct Repair {
 impl Repairs {
     /// Notes one.
     pub fn note(&mut self, what: &'static str, column: Option<&str>, line: u64) {
-        match self.0.iter_mut().find(|r| r.what == what && r.column.as_deref() == column) {
+        match self
+            .0
+            .iter_mut()
+            .find(|r| r.what == what && r.column.as_deref() == column)
+        {
             Some(repair) => repair.count += 1,
-            None => self.0.push(Repair { what, column: column.map(String::from), count: 1, line }),
+            None => self.0.push(Repair {
+                what,
+                column: column.map(String::from),
+                count: 1,
+                line,
+            }),
         }
     }
 
@@ -131,7 +140,9 @@ impl Tally {
         self.repairs.add(&batch.repairs);
         let rejects = batch.rejects.iter().chain(refused);
         let rejected = rejects.filter(|r| !r.reasons.is_empty()).count() as u64;
-        let Some(file) = self.files.last_mut() else { return };
+        let Some(file) = self.files.last_mut() else {
+            return;
+        };
         file.loaded += loaded;
         file.rejected += rejected;
         file.records += loaded + rejected;

@@ -55,8 +55,14 @@ mod tests {
 
     #[test]
     fn nothing_that_drives_a_terminal_is_left() {
-        assert_eq!(visible(b"a\tb\x1B[31m\xE9\r\n"), "a\\tb\\x1B[31m\\xE9\\r\\n");
-        assert_eq!(visible("5\u{A0}kg \u{202E}x".as_bytes()), "5\\u{A0}kg \\u{202E}x");
+        assert_eq!(
+            visible(b"a\tb\x1B[31m\xE9\r\n"),
+            "a\\tb\\x1B[31m\\xE9\\r\\n"
+        );
+        assert_eq!(
+            visible("5\u{A0}kg \u{202E}x".as_bytes()),
+            "5\\u{A0}kg \\u{202E}x"
+        );
         assert_eq!(visible("Café 🥕".as_bytes()), "Café 🥕");
     }
 

@@ -11,7 +11,10 @@ const AB_BARE: &str = "[records]\nheader = \"none\"\n[columns]\na = \"text\"\nb 
 #[test]
 fn quoted_fields_hold_delimiters_line_ends_and_quotes() {
     let out = read(AB, "a,b\n\"1,2\",\"x\ny\"\n\"say \"\"hi\"\"\",\"\"\n,\n");
-    assert_eq!(out.cells(), [["1,2", "x\ny"], ["say \"hi\"", ""], ["NULL", "NULL"]]);
+    assert_eq!(
+        out.cells(),
+        [["1,2", "x\ny"], ["say \"hi\"", ""], ["NULL", "NULL"]]
+    );
     let places: Vec<_> = out.rows.iter().map(|r| (r.0, r.1, r.2)).collect();
     assert_eq!(places, [(1, 2, 4), (2, 4, 16), (3, 5, 32)]);
 }
@@ -81,7 +84,10 @@ fn text_after_a_closing_quote_is_told_with_its_field() {
     let out = read(AB, "a,b\n1,\"x\" y\n2,z\n");
     assert_eq!(out.cells(), [["2", "z"]]);
     let reason = &out.rejects[0].reasons[0];
-    assert_eq!((reason.code.word(), reason.field, reason.offset), ("text-after-quote", Some(2), 6));
+    assert_eq!(
+        (reason.code.word(), reason.field, reason.offset),
+        ("text-after-quote", Some(2), 6)
+    );
     assert_eq!(reason.value.as_deref(), Some("\"x\" y"));
 }
 
@@ -119,9 +125,7 @@ fn a_record_longer_than_the_longest_is_kept_whole_and_reading_goes_on() {
 
 #[test]
 fn preamble_header_trailer_comments_and_blank_lines_are_left_out_and_counted() {
-    let spec = format!(
-        "[records]\npreamble = 2\ntrailer = 2\ncomment = \"#\"\n{AB}"
-    );
+    let spec = format!("[records]\npreamble = 2\ntrailer = 2\ncomment = \"#\"\n{AB}");
     let bytes = "Title, \"x\nOther\n# c\na,b\n\n1,2\n#no\n3,4\n  \nTOTAL,2\nend\n\n";
     let out = read(&spec, bytes);
     assert_eq!(out.cells(), [["1", "2"], ["3", "4"]]);
@@ -135,13 +139,19 @@ fn preamble_header_trailer_comments_and_blank_lines_are_left_out_and_counted() {
 #[test]
 fn blank_lines_may_be_rejected() {
     let spec = format!("[records]\nwhen_blank = \"reject\"\n{AB}");
-    assert_eq!(read(&spec, "a,b\n\n1,2\n").reasons(), [(2, vec!["blank-line"])]);
+    assert_eq!(
+        read(&spec, "a,b\n\n1,2\n").reasons(),
+        [(2, vec!["blank-line"])]
+    );
 }
 
 #[test]
 fn too_few_and_too_many_fields() {
     let out = read(AB, "a,b\n1\n1,2,3\n4,5\n");
-    assert_eq!(out.reasons(), [(2, vec!["too-few-fields"]), (3, vec!["too-many-fields"])]);
+    assert_eq!(
+        out.reasons(),
+        [(2, vec!["too-few-fields"]), (3, vec!["too-many-fields"])]
+    );
     let spec = format!("[records]\nwhen_short = \"null\"\nwhen_long = \"drop\"\n{AB}");
     let out = read(&spec, "a,b\n1\n1,2,3\n4,5\n");
     assert_eq!(out.cells(), [["1", "NULL"], ["1", "2"], ["4", "5"]]);
@@ -154,7 +164,10 @@ fn every_bad_field_of_a_record_is_told() {
     let out = read(spec, "a,b,c,d\nx,2031-02-30,1.005,\n1,2031-02-28,1.5,y\n");
     assert_eq!(
         out.reasons(),
-        [(2, vec!["not-a-number", "no-such-date", "too-precise", "required"])]
+        [(
+            2,
+            vec!["not-a-number", "no-such-date", "too-precise", "required"]
+        )]
     );
     let offsets: Vec<_> = out.rejects[0].reasons.iter().map(|r| r.offset).collect();
     assert_eq!(offsets, [8, 10, 21, 27]);
@@ -173,7 +186,10 @@ fn bytes_that_are_not_utf8_are_a_reason_of_their_own() {
 #[test]
 fn an_escape_makes_the_next_character_ordinary() {
     let spec = format!("[delimited]\ndelimiter = \"|\"\nquote = \"'\"\nescape = \"\\\\\"\n{AB}");
-    let out = read(&spec, "a|b\nx\\|y|'it\\'s'\n\\N|back\\\\slash\none\\\nline|2\n");
+    let out = read(
+        &spec,
+        "a|b\nx\\|y|'it\\'s'\n\\N|back\\\\slash\none\\\nline|2\n",
+    );
     assert_eq!(
         out.cells(),
         [["x|y", "it's"], ["\\N", "back\\slash"], ["one\nline", "2"]]
@@ -185,9 +201,15 @@ fn an_escape_makes_the_next_character_ordinary() {
 #[test]
 fn delimiters_of_several_characters_and_no_quotes_at_all() {
     let spec = format!("[delimited]\ndelimiter = \"||\"\nquote = \"\"\n{AB}");
-    assert_eq!(read(&spec, "a||b\n\"1||2\n||\n").cells(), [["\"1", "2"], ["NULL", "NULL"]]);
+    assert_eq!(
+        read(&spec, "a||b\n\"1||2\n||\n").cells(),
+        [["\"1", "2"], ["NULL", "NULL"]]
+    );
     let spec = format!("[delimited]\ndelimiter = \"\\u0001\"\n{AB}");
-    assert_eq!(read(&spec, "a\u{1}b\n1\u{1}\"2\u{1}\"\n").cells(), [["1", "2\u{1}"]]);
+    assert_eq!(
+        read(&spec, "a\u{1}b\n1\u{1}\"2\u{1}\"\n").cells(),
+        [["1", "2\u{1}"]]
+    );
     let spec = format!("[delimited]\ndelimiter = \"||\"\n{AB}");
     assert_eq!(read(&spec, "a||b\n1|||\"2\"\n").cells(), [["1", "|\"2\""]]);
 }
@@ -206,7 +228,9 @@ fn a_file_shorter_than_its_preamble_or_trailer_is_told() {
         ("[records]\ntrailer = 2\n", "a,b\nTOTAL\n"),
         ("[records]\npreamble = 1\n", "Title\n"),
     ] {
-        let error = try_read(&format!("{spec}{AB}"), bytes.as_bytes(), 100).err().unwrap();
+        let error = try_read(&format!("{spec}{AB}"), bytes.as_bytes(), 100)
+            .err()
+            .unwrap();
         assert!(matches!(error, Error::TooShort { .. }), "{spec}: {error}");
     }
 }

@@ -30,6 +30,9 @@ mod tests {
 
     #[test]
     fn names_cannot_leave_their_quotes() {
-        assert_eq!(quoted("a\"; DROP TABLE x; --"), "\"a\"\"; DROP TABLE x; --\"");
+        assert_eq!(
+            quoted("a\"; DROP TABLE x; --"),
+            "\"a\"\"; DROP TABLE x; --\""
+        );
     }
 }

@@ -15,12 +15,20 @@ pub struct Error {
 impl Error {
     /// A failure of the database.
     pub fn new(message: impl Into<String>) -> Error {
-        Error { message: message.into(), advice: None, in_spec: false }
+        Error {
+            message: message.into(),
+            advice: None,
+            in_spec: false,
+        }
     }
 
     /// A fault of the command line or the spec.
     pub fn spec(message: impl Into<String>) -> Error {
-        Error { message: message.into(), advice: None, in_spec: true }
+        Error {
+            message: message.into(),
+            advice: None,
+            in_spec: true,
+        }
     }
 
     /// The same failure with advice.

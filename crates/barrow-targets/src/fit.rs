@@ -17,7 +17,11 @@ pub fn check(job: &Job, table: &Table) -> Result<(), Error> {
         troubles.extend(trouble(column, table));
     }
     for column in table.columns.iter().filter(|c| c.required) {
-        if !job.columns.iter().any(|c| c.name.eq_ignore_ascii_case(&column.name)) {
+        if !job
+            .columns
+            .iter()
+            .any(|c| c.name.eq_ignore_ascii_case(&column.name))
+        {
             troubles.push(format!(
                 "{}: the table requires it and has no default, and the spec does not load it",
                 visible(column.name.as_bytes())
@@ -27,7 +31,11 @@ pub fn check(job: &Job, table: &Table) -> Result<(), Error> {
     if troubles.is_empty() {
         return Ok(());
     }
-    let names: Vec<_> = table.columns.iter().map(|c| visible(c.name.as_bytes())).collect();
+    let names: Vec<_> = table
+        .columns
+        .iter()
+        .map(|c| visible(c.name.as_bytes()))
+        .collect();
     Err(Error::spec(format!(
         "the table {} does not fit the spec\n  {}\n  the table's columns: {}",
         visible(job.table.as_bytes()),
@@ -39,14 +47,17 @@ pub fn check(job: &Job, table: &Table) -> Result<(), Error> {
 fn trouble(column: &Column, table: &Table) -> Option<String> {
     let name = visible(column.name.as_bytes());
     match table.column(&column.name) {
-        Some(found) if found.generated => {
-            Some(format!("{name}: the table computes it itself; say load = false"))
-        }
+        Some(found) if found.generated => Some(format!(
+            "{name}: the table computes it itself; say load = false"
+        )),
         Some(_) => None,
         None => {
             let near = nearest(&column.name, table.columns.iter().map(|c| c.name.as_str()));
             let near = near.map(|n| format!("; the nearest is {}", visible(n.as_bytes())));
-            Some(format!("{name}: the table has no such column{}", near.unwrap_or_default()))
+            Some(format!(
+                "{name}: the table has no such column{}",
+                near.unwrap_or_default()
+            ))
         }
     }
 }

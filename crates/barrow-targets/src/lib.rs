@@ -111,3 +111,13 @@ pub fn open(url: &Url, create: bool) -> Result<Box<dyn Target>, Error> {
         Url::Sqlite(path) => Ok(Box::new(sqlite::Sqlite::open(path, create)?)),
     }
 }
+
+/// Runs SQL that we wrote ourselves, such as the demo's own table.
+///
+/// # Errors
+/// The database will not have it.
+pub fn run_script(url: &Url, sql: &str) -> Result<(), Error> {
+    match url {
+        Url::Sqlite(path) => sqlite::Sqlite::open(path, true)?.script(sql),
+    }
+}

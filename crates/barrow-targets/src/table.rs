@@ -29,6 +29,8 @@ pub struct TableColumn {
 impl Table {
     /// The column of this name. Names are matched as SQL does, without regard to case.
     pub fn column(&self, name: &str) -> Option<&TableColumn> {
-        self.columns.iter().find(|c| c.name.eq_ignore_ascii_case(name))
+        self.columns
+            .iter()
+            .find(|c| c.name.eq_ignore_ascii_case(name))
     }
 }

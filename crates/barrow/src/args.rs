@@ -26,10 +26,12 @@ pub enum Command {
 
 /// `barrow load`
 #[derive(Debug, clap::Args)]
-#[command(after_help = "FILE is a path, a glob, - for standard input, or @LIST for a text file that \
+#[command(
+    after_help = "FILE is a path, a glob, - for standard input, or @LIST for a text file that \
 names one file a line. Files given here replace the spec's.\n\nExit codes: 0 done, rejects within \
 the tolerance; 1 it could not be done; 2 the command line or the spec is wrong; 3 more rejects than \
-the tolerance.")]
+the tolerance."
+)]
 pub struct Load {
     /// The spec: a TOML file that describes the format, its columns and its target
     pub spec: PathBuf,

@@ -16,22 +16,38 @@ pub const BEYOND_TOLERANCE: u8 = 3;
 #[derive(Debug)]
 pub enum Failure {
     /// The spec is wrong: its path, its text, and everything wrong with it.
-    Spec { path: PathBuf, text: String, problems: Vec<Problem> },
+    Spec {
+        path: PathBuf,
+        text: String,
+        problems: Vec<Problem>,
+    },
     /// The command line, or what spec and table make together, is wrong.
-    Wrong { message: String, advice: Option<String> },
+    Wrong {
+        message: String,
+        advice: Option<String>,
+    },
     /// It could not be done.
-    NotDone { message: String, advice: Option<String> },
+    NotDone {
+        message: String,
+        advice: Option<String>,
+    },
 }
 
 impl Failure {
     /// A wrong command line, with advice.
     pub fn wrong(message: impl Into<String>, advice: impl Into<String>) -> Failure {
-        Failure::Wrong { message: message.into(), advice: Some(advice.into()) }
+        Failure::Wrong {
+            message: message.into(),
+            advice: Some(advice.into()),
+        }
     }
 
     /// Something that could not be done.
     pub fn not_done(message: impl Into<String>) -> Failure {
-        Failure::NotDone { message: message.into(), advice: None }
+        Failure::NotDone {
+            message: message.into(),
+            advice: None,
+        }
     }
 
     /// The exit code.
@@ -64,7 +80,11 @@ impl From<barrow_core::Error> for Failure {
 
 impl From<barrow_targets::Error> for Failure {
     fn from(error: barrow_targets::Error) -> Failure {
-        let barrow_targets::Error { message, advice, in_spec } = error;
+        let barrow_targets::Error {
+            message,
+            advice,
+            in_spec,
+        } = error;
         if in_spec {
             Failure::Wrong { message, advice }
         } else {

@@ -32,7 +32,10 @@ pub struct Options {
 impl Default for Options {
     fn default() -> Options {
         let threads = thread::available_parallelism().map_or(1, usize::from);
-        Options { threads, block_size: BLOCK }
+        Options {
+            threads,
+            block_size: BLOCK,
+        }
     }
 }
 
@@ -173,7 +176,9 @@ fn drain<S: Sink>(
             spare.drain(..).for_each(|batch| drop(free.send(batch)));
             done.recv()
         });
-        let Ok((order, result)) = received else { return Ok(()) };
+        let Ok((order, result)) = received else {
+            return Ok(());
+        };
         early.insert(order, result);
         while let Some(result) = early.remove(&next) {
             next += 1;

@@ -31,19 +31,36 @@ pub struct Worker<'p> {
 impl<'p> Worker<'p> {
     /// A worker for `plan`.
     pub fn new(plan: &'p Plan) -> Worker<'p> {
-        let columns = plan.columns.iter().enumerate().filter(|(_, c)| c.reader.is_some());
-        Worker { plan, columns: columns.collect(), spans: Vec::new(), faults: Vec::new() }
+        let columns = plan
+            .columns
+            .iter()
+            .enumerate()
+            .filter(|(_, c)| c.reader.is_some());
+        Worker {
+            plan,
+            columns: columns.collect(),
+            spans: Vec::new(),
+            faults: Vec::new(),
+        }
     }
 
     /// Reads the records of `batch.block` into the batch's rows and rejects.
     pub fn work(&mut self, batch: &mut Batch) {
-        let Batch { block, rows, rejects, repairs, .. } = batch;
+        let Batch {
+            block,
+            rows,
+            rejects,
+            repairs,
+            ..
+        } = batch;
         rows.clear();
         rejects.clear();
         repairs.clear();
         self.spans.clear();
         self.faults.clear();
-        let Some(file) = block.file.clone() else { return };
+        let Some(file) = block.file.clone() else {
+            return;
+        };
         self.split(block, &file, &mut rows.marks, rejects, repairs);
         rows.height = rows.marks.len();
         let cells = self.columns.len() * rows.height;
@@ -96,8 +113,12 @@ impl<'p> Worker<'p> {
             let before = self.spans.len();
             let shape = match mark.state {
                 State::Plain | State::Quoted => {
-                    let split =
-                        fields::split(&self.plan.records.delimited, &block.bytes, mark, &mut self.spans);
+                    let split = fields::split(
+                        &self.plan.records.delimited,
+                        &block.bytes,
+                        mark,
+                        &mut self.spans,
+                    );
                     self.fit(split, before, file.fields, |what| {
                         repairs.note(what, None, block.first_line + u64::from(mark.line));
                     })
@@ -162,7 +183,11 @@ impl<'p> Worker<'p> {
             self.spans.truncate(before + wanted);
             return Ok(());
         }
-        let code = if found < wanted { Code::TooFewFields } else { Code::TooManyFields };
+        let code = if found < wanted {
+            Code::TooFewFields
+        } else {
+            Code::TooManyFields
+        };
         Err(Shape {
             code: Some(code),
             says: format!("{}: {found} of {wanted}", code.words()),
@@ -190,7 +215,10 @@ impl<'p> Worker<'p> {
             let row = faults[0].row;
             good.extend(next..row);
             next = row + 1;
-            let reasons = faults.iter().map(|fault| self.reason(block, file, fault)).collect();
+            let reasons = faults
+                .iter()
+                .map(|fault| self.reason(block, file, fault))
+                .collect();
             rejects.push(Batch::reject(block, marks[row as usize] as usize, reasons));
         }
         good.extend(next..marks.len() as u32);
@@ -214,7 +242,11 @@ impl<'p> Worker<'p> {
             column: Some(column.name.clone()),
             field: Some(file.binding[place] as u32 + 1),
             offset: block.offset
-                + if fault.span.is_missing() { 0 } else { fault.span.start() as u64 },
+                + if fault.span.is_missing() {
+                    0
+                } else {
+                    fault.span.start() as u64
+                },
             value: (!fault.span.is_missing()).then(|| visible_short(value, LONGEST_SHOWN)),
             says,
             expected,
@@ -234,11 +266,21 @@ struct Shape {
 
 impl Shape {
     fn new(code: Code, expected: &str) -> Shape {
-        Shape { code: Some(code), says: code.words().into(), expected: expected.into(), field: None }
+        Shape {
+            code: Some(code),
+            says: code.words().into(),
+            expected: expected.into(),
+            field: None,
+        }
     }
 
     fn rest() -> Shape {
-        Shape { code: None, says: String::new(), expected: String::new(), field: None }
+        Shape {
+            code: None,
+            says: String::new(),
+            expected: String::new(),
+            field: None,
+        }
     }
 
     fn reject(self, block: &Block, index: usize, mark: &Mark) -> Reject {
@@ -257,12 +299,18 @@ impl Shape {
 }
 
 fn unclosed() -> Shape {
-    Shape::new(Code::UnclosedQuote, "a closing quote before the record's end")
+    Shape::new(
+        Code::UnclosedQuote,
+        "a closing quote before the record's end",
+    )
 }
 
 fn too_long(longest: usize) -> Shape {
     Shape {
         says: format!("the record is longer than {longest} bytes"),
-        ..Shape::new(Code::RecordTooLong, &format!("at most {longest} bytes, as [records] longest says"))
+        ..Shape::new(
+            Code::RecordTooLong,
+            &format!("at most {longest} bytes, as [records] longest says"),
+        )
     }
 }

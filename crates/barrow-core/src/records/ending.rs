@@ -36,7 +36,11 @@ impl Ending for Line {
 
     #[inline]
     fn at(&self, bytes: &[u8], start: usize, at: usize, _: bool) -> Found {
-        let end = if at > start && bytes[at - 1] == b'\r' { at - 1 } else { at };
+        let end = if at > start && bytes[at - 1] == b'\r' {
+            at - 1
+        } else {
+            at
+        };
         Found::End(end, at + 1)
     }
 }
@@ -129,7 +133,11 @@ pub fn line_end<E: Ending>(ending: &E, bytes: &[u8], start: usize, whole: bool) 
             found => return found,
         }
     }
-    if whole { Found::End(bytes.len(), bytes.len()) } else { Found::Unknown }
+    if whole {
+        Found::End(bytes.len(), bytes.len())
+    } else {
+        Found::Unknown
+    }
 }
 
 #[cfg(test)]

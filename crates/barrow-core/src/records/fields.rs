@@ -262,7 +262,11 @@ fn escaped_length(plan: &DelimitedPlan, rest: &[u8]) -> usize {
 /// Writes a field's text without its escapes.
 pub fn unescape(plan: &DelimitedPlan, quoted: bool, field: &[u8], out: &mut Vec<u8>) {
     let doubled = plan.escape_text().is_empty();
-    let escape = if doubled { plan.quote.as_slice() } else { plan.escape_text() };
+    let escape = if doubled {
+        plan.quote.as_slice()
+    } else {
+        plan.escape_text()
+    };
     if escape.is_empty() || (doubled && !quoted) {
         out.extend_from_slice(field);
         return;

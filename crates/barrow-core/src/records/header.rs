@@ -21,7 +21,10 @@ pub struct Bound {
 /// # Errors
 /// Every column that the header lacks, or has twice.
 pub fn bind(file: &str, columns: &[ColumnPlan], header: &[String]) -> Result<Bound, Error> {
-    let mut bound = Bound { binding: Vec::new(), notes: Vec::new() };
+    let mut bound = Bound {
+        binding: Vec::new(),
+        notes: Vec::new(),
+    };
     let mut unbound = Vec::new();
     for column in columns {
         match find(column, header) {
@@ -35,14 +38,21 @@ pub fn bind(file: &str, columns: &[ColumnPlan], header: &[String]) -> Result<Bou
     }
     if !unbound.is_empty() {
         let header = header.iter().map(|h| visible(h.as_bytes())).collect();
-        return Err(Error::Header { file: file.into(), unbound, header });
+        return Err(Error::Header {
+            file: file.into(),
+            unbound,
+            header,
+        });
     }
     let extra: Vec<String> = (0..header.len())
         .filter(|field| !bound.binding.contains(field))
         .map(|field| format!("\"{}\"", visible(header[field].as_bytes())))
         .collect();
     if !extra.is_empty() {
-        bound.notes.push(format!("the spec does not name {}, so it is not read", extra.join(", ")));
+        bound.notes.push(format!(
+            "the spec does not name {}, so it is not read",
+            extra.join(", ")
+        ));
     }
     Ok(bound)
 }
@@ -64,7 +74,11 @@ fn find(column: &ColumnPlan, header: &[String]) -> Result<(usize, Option<String>
     };
     let fold = |text: &str| text.trim().to_lowercase();
     let exact: Vec<usize> = places(header, |h| h == name);
-    let alike = if exact.is_empty() { places(header, |h| fold(h) == fold(name)) } else { exact };
+    let alike = if exact.is_empty() {
+        places(header, |h| fold(h) == fold(name))
+    } else {
+        exact
+    };
     match alike.as_slice() {
         [field] if header[*field] == *name => Ok((*field, None)),
         [field] => Ok((
@@ -93,14 +107,20 @@ fn find(column: &ColumnPlan, header: &[String]) -> Result<(usize, Option<String>
                 "the header has \"{}\" {} times (fields {}); say which with `at`",
                 visible(name.as_bytes()),
                 several.len(),
-                several.iter().map(|f| (f + 1).to_string()).collect::<Vec<_>>().join(" and ")
+                several
+                    .iter()
+                    .map(|f| (f + 1).to_string())
+                    .collect::<Vec<_>>()
+                    .join(" and ")
             ),
         }),
     }
 }
 
 fn places(header: &[String], is: impl Fn(&str) -> bool) -> Vec<usize> {
-    (0..header.len()).filter(|field| is(&header[*field])).collect()
+    (0..header.len())
+        .filter(|field| is(&header[*field]))
+        .collect()
 }
 
 #[cfg(test)]
@@ -137,9 +157,15 @@ mod tests {
 
     #[test]
     fn every_missing_and_doubled_name_is_told() {
-        let error =
-            bind("f", &[named("grower"), named("id")], &header(&["growr", "id", "id"])).unwrap_err();
-        let Error::Header { unbound, .. } = error else { panic!("{error}") };
+        let error = bind(
+            "f",
+            &[named("grower"), named("id")],
+            &header(&["growr", "id", "id"]),
+        )
+        .unwrap_err();
+        let Error::Header { unbound, .. } = error else {
+            panic!("{error}")
+        };
         assert!(unbound[0].trouble.contains("nearest is \"growr\""));
         assert!(unbound[1].trouble.contains("2 times (fields 2 and 3)"));
     }

@@ -55,7 +55,11 @@ pub struct Progress {
 /// A record's end as the careful look finds it.
 enum Careful {
     /// Its text stops, the next record starts, so many line ends are inside it.
-    Record { end: usize, next: usize, inner_lines: u32 },
+    Record {
+        end: usize,
+        next: usize,
+        inner_lines: u32,
+    },
     /// The first line opens a quote that nothing closes.
     Unclosed,
     /// The bytes read so far do not tell.
@@ -110,13 +114,18 @@ impl Scan<'_> {
             };
             let done = match plain {
                 Found::End(end, next) if end - start <= self.longest && !progress.too_long => {
-                    self.mark(bytes, Mark {
-                        start: start as u32,
-                        end: end as u32,
-                        next: next as u32,
-                        line: progress.line,
-                        state: State::Plain,
-                    }, progress, marks);
+                    self.mark(
+                        bytes,
+                        Mark {
+                            start: start as u32,
+                            end: end as u32,
+                            next: next as u32,
+                            line: progress.line,
+                            state: State::Plain,
+                        },
+                        progress,
+                        marks,
+                    );
                     true
                 }
                 _ => self.careful(ending, bytes, whole, progress, marks),
@@ -135,7 +144,10 @@ impl Scan<'_> {
         let text = &bytes[mark.range()];
         if text.first().is_none_or(|b| *b == b' ') && self.is_blank(text) {
             if self.keep_blank {
-                marks.push(Mark { state: State::Blank, ..mark });
+                marks.push(Mark {
+                    state: State::Blank,
+                    ..mark
+                });
             } else {
                 progress.blank += 1;
             }
@@ -167,7 +179,11 @@ impl Scan<'_> {
             self.record(ending, bytes, start, whole)
         };
         let (end, next, lines, state) = match found {
-            Careful::Record { end, next, inner_lines } if end - start <= self.longest => {
+            Careful::Record {
+                end,
+                next,
+                inner_lines,
+            } if end - start <= self.longest => {
                 if inner_lines > 0 && self.is_stray(ending, bytes, start, end, whole) {
                     match line_end(ending, bytes, start, whole) {
                         Found::End(end, next) => (end, next, 1, State::Unclosed),
@@ -211,7 +227,11 @@ impl Scan<'_> {
         if bytes.len() - start <= self.longest + SIGHT && !whole && !progress.too_long {
             return false;
         }
-        let state = if progress.too_long { State::TooLongRest } else { State::TooLong };
+        let state = if progress.too_long {
+            State::TooLongRest
+        } else {
+            State::TooLong
+        };
         let (end, next, done) = match line_end(ending, bytes, start, whole) {
             Found::End(end, next) => (end, next, true),
             // An end of several bytes may be cut in two here: leave it whole.
@@ -269,7 +289,11 @@ impl Scan<'_> {
             match self.unquoted(ending, bytes, start, at, whole) {
                 Unquoted::End(end, next) => {
                     let inner_lines = count_lines(ending, bytes, start, end, whole);
-                    return Careful::Record { end, next, inner_lines };
+                    return Careful::Record {
+                        end,
+                        next,
+                        inner_lines,
+                    };
                 }
                 Unquoted::Unknown => return Careful::Unknown,
                 Unquoted::Opens(inside) => match self.quoted(ending, bytes, start, inside, whole) {
@@ -374,7 +398,11 @@ impl Scan<'_> {
         let escape = self.delimited.escape_text();
         let mut at = inside;
         let out_of_sight = |at: usize| {
-            if whole || at - start > self.longest { Quoted::Unclosed } else { Quoted::Unknown }
+            if whole || at - start > self.longest {
+                Quoted::Unclosed
+            } else {
+                Quoted::Unknown
+            }
         };
         loop {
             let rest = &bytes[at..];

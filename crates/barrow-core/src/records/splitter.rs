@@ -100,15 +100,19 @@ impl<'p> Splitter<'p> {
         let mut carry = Vec::with_capacity(self.block_size);
         let mut want = self.block_size;
         loop {
-            let read = input
-                .fill(want, &mut carry)
-                .map_err(|source| Error::Read { file: name.clone(), source })?;
+            let read = input.fill(want, &mut carry).map_err(|source| Error::Read {
+                file: name.clone(),
+                source,
+            })?;
             let whole = read < want;
             if let Some(lead) = self.lead(&name, &carry, whole)? {
                 return Ok(self.opened(index, name, input, carry, whole, lead));
             }
             if carry.len() > LONGEST_LEAD {
-                return Err(Error::EndlessHeader { file: name, bytes: carry.len() });
+                return Err(Error::EndlessHeader {
+                    file: name,
+                    bytes: carry.len(),
+                });
             }
             want = carry.len().max(self.block_size);
         }
@@ -136,7 +140,11 @@ impl<'p> Splitter<'p> {
             input,
             reading,
             held: Vec::new(),
-            progress: Progress { at: lead.bytes, line: lead.lines, ..Progress::default() },
+            progress: Progress {
+                at: lead.bytes,
+                line: lead.lines,
+                ..Progress::default()
+            },
             carry,
             whole,
             offset: 0,
@@ -152,10 +160,17 @@ impl<'p> Splitter<'p> {
         let Some(ending) = FileEnding::decide(&plan.ending, bytes, whole) else {
             return Ok(None);
         };
-        let mark = if bytes.starts_with(BYTE_ORDER_MARK) { BYTE_ORDER_MARK.len() } else { 0 };
+        let mark = if bytes.starts_with(BYTE_ORDER_MARK) {
+            BYTE_ORDER_MARK.len()
+        } else {
+            0
+        };
         let mut lead = Lead::new(ending, mark);
         if whole && bytes.len() == mark {
-            lead.bound = Bound { binding: vec![0; self.plan.columns.len()], notes: Vec::new() };
+            lead.bound = Bound {
+                binding: vec![0; self.plan.columns.len()],
+                notes: Vec::new(),
+            };
             return Ok(Some(lead));
         }
         for passed in 0..plan.preamble {
@@ -188,15 +203,37 @@ impl<'p> Splitter<'p> {
 
     /// Reads the header's names and goes past it.
     fn header(&self, lead: &mut Lead, bytes: &[u8], whole: bool) -> Option<Vec<String>> {
-        let scan = Scan { fields: None, keep_blank: false, ..self.scan(0) };
-        let start = Progress { at: lead.bytes, line: lead.lines, ..Progress::default() };
+        let scan = Scan {
+            fields: None,
+            keep_blank: false,
+            ..self.scan(0)
+        };
+        let start = Progress {
+            at: lead.bytes,
+            line: lead.lines,
+            ..Progress::default()
+        };
         let mut marks = Vec::new();
-        run(&scan, &lead.ending, bytes, whole, &mut start.clone(), &mut marks);
+        run(
+            &scan,
+            &lead.ending,
+            bytes,
+            whole,
+            &mut start.clone(),
+            &mut marks,
+        );
         let mark = *marks.first()?;
         // Once more over the header alone, for the comments before it.
         let mut progress = start;
         let upto = &bytes[..mark.next as usize];
-        run(&scan, &lead.ending, upto, true, &mut progress, &mut Vec::new());
+        run(
+            &scan,
+            &lead.ending,
+            upto,
+            true,
+            &mut progress,
+            &mut Vec::new(),
+        );
         lead.bytes = progress.at;
         lead.lines = progress.line;
         lead.left_out.header = 1;
@@ -204,14 +241,24 @@ impl<'p> Splitter<'p> {
         lead.left_out.blank += progress.blank;
         let mut spans = Vec::new();
         let _ = fields::split(scan.delimited, bytes, &mark, &mut spans);
-        Some(spans.into_iter().map(|span| self.name_of(bytes, span)).collect())
+        Some(
+            spans
+                .into_iter()
+                .map(|span| self.name_of(bytes, span))
+                .collect(),
+        )
     }
 
     fn name_of(&self, bytes: &[u8], span: fields::Span) -> String {
         let field = &bytes[span.range()];
         let mut text = Vec::new();
         if span.is_escaped() {
-            fields::unescape(&self.plan.records.delimited, span.is_quoted(), field, &mut text);
+            fields::unescape(
+                &self.plan.records.delimited,
+                span.is_quoted(),
+                field,
+                &mut text,
+            );
         } else {
             text.extend_from_slice(field);
         }
@@ -251,13 +298,24 @@ impl<'p> Splitter<'p> {
         let mut want = self.block_size.saturating_sub(block.bytes.len()).max(1);
         loop {
             if !open.whole {
-                let read = open.input.fill(want, &mut block.bytes).map_err(|source| {
-                    Error::Read { file: open.reading.name.clone(), source }
-                })?;
+                let read =
+                    open.input
+                        .fill(want, &mut block.bytes)
+                        .map_err(|source| Error::Read {
+                            file: open.reading.name.clone(),
+                            source,
+                        })?;
                 open.whole = read < want;
             }
             let ending = &open.reading.ending;
-            run(&scan, ending, &block.bytes, open.whole, &mut open.progress, &mut block.marks);
+            run(
+                &scan,
+                ending,
+                &block.bytes,
+                open.whole,
+                &mut open.progress,
+                &mut block.marks,
+            );
             if open.whole || block.marks.len() > trailer {
                 break;
             }
@@ -270,7 +328,12 @@ impl<'p> Splitter<'p> {
     fn hand_on(&self, open: &mut Open, block: &mut Block, trailer: usize) -> Result<(), Error> {
         if open.whole && block.marks.len() < trailer {
             let found = block.marks.len() as u64;
-            return Err(too_short(&open.reading.name, "trailer", found, trailer as u64));
+            return Err(too_short(
+                &open.reading.name,
+                "trailer",
+                found,
+                trailer as u64,
+            ));
         }
         let kept = block.marks.len() - trailer;
         let held = block.marks.split_off(kept);
@@ -282,7 +345,11 @@ impl<'p> Splitter<'p> {
         block.offset = open.offset;
         block.first_line = open.line;
         block.first_record = open.record;
-        if block.marks.first().is_some_and(|m| m.state == State::TooLongRest) {
+        if block
+            .marks
+            .first()
+            .is_some_and(|m| m.state == State::TooLongRest)
+        {
             block.first_record -= 1;
         }
         open.record = block.first_record + block.marks.len() as u64;
@@ -291,7 +358,11 @@ impl<'p> Splitter<'p> {
         if open.whole {
             open.left_out.trailer = held.len() as u64;
             block.last = Some(FileEnd {
-                trailer: if held.is_empty() { Vec::new() } else { block.bytes[cut..].to_vec() },
+                trailer: if held.is_empty() {
+                    Vec::new()
+                } else {
+                    block.bytes[cut..].to_vec()
+                },
                 bytes: open.offset + block.bytes.len() as u64,
             });
         } else {
@@ -332,18 +403,30 @@ impl Lead {
             bytes,
             lines: 0,
             fields: 0,
-            bound: Bound { binding: Vec::new(), notes: Vec::new() },
+            bound: Bound {
+                binding: Vec::new(),
+                notes: Vec::new(),
+            },
             left_out: LeftOut::default(),
         }
     }
 }
 
 fn too_short(file: &str, part: &'static str, found: u64, wanted: u64) -> Error {
-    let lines = |n: u64| if n == 1 { "1 line".to_string() } else { format!("{n} lines") };
+    let lines = |n: u64| {
+        if n == 1 {
+            "1 line".to_string()
+        } else {
+            format!("{n} lines")
+        }
+    };
     Error::TooShort {
         file: file.into(),
         part,
-        trouble: format!("the spec says {}, and there are only {found}", lines(wanted)),
+        trouble: format!(
+            "the spec says {}, and there are only {found}",
+            lines(wanted)
+        ),
     }
 }
 

@@ -51,7 +51,12 @@ impl Keeper {
     /// Keeps rejects in `folder`.
     pub fn new(folder: PathBuf) -> Keeper {
         let names = HashSet::from([PathBuf::from(REASONS)]);
-        Keeper { folder, reasons: None, current: None, names }
+        Keeper {
+            folder,
+            reasons: None,
+            current: None,
+            names,
+        }
     }
 
     /// The folder, if anything was kept in it.
@@ -75,7 +80,10 @@ impl Keeper {
                 continue;
             };
             let path = || self.folder.join(&current.name);
-            current.out.write_all(&reject.raw).map_err(|e| cannot_write(path(), e))?;
+            current
+                .out
+                .write_all(&reject.raw)
+                .map_err(|e| cannot_write(path(), e))?;
             let kept_in = current.name.to_string_lossy();
             for reason in &reject.reasons {
                 let line = Line {
@@ -102,7 +110,11 @@ impl Keeper {
 
     /// Opens the file of rejects for `file`, under the same lead.
     fn open(&mut self, file: &FileReading, file_name: &Path) -> Result<(), Error> {
-        if self.current.as_ref().is_some_and(|current| current.index == file.index) {
+        if self
+            .current
+            .as_ref()
+            .is_some_and(|current| current.index == file.index)
+        {
             return Ok(());
         }
         if self.reasons.is_none() {
@@ -112,8 +124,13 @@ impl Keeper {
         let name = self.free_name(file_name);
         let path = self.folder.join(&name);
         let mut out = create(&path)?;
-        out.write_all(&file.lead).map_err(|e| cannot_write(path, e))?;
-        self.current = Some(Current { index: file.index, name, out });
+        out.write_all(&file.lead)
+            .map_err(|e| cannot_write(path, e))?;
+        self.current = Some(Current {
+            index: file.index,
+            name,
+            out,
+        });
         Ok(())
     }
 
@@ -123,7 +140,9 @@ impl Keeper {
         let mut number = 2;
         while !self.names.insert(free.clone()) {
             let stem = name.file_stem().unwrap_or_default().to_string_lossy();
-            let ending = name.extension().map(|e| format!(".{}", e.to_string_lossy()));
+            let ending = name
+                .extension()
+                .map(|e| format!(".{}", e.to_string_lossy()));
             free = PathBuf::from(format!("{stem}-{number}{}", ending.unwrap_or_default()));
             number += 1;
         }
@@ -138,7 +157,10 @@ impl Keeper {
         let Some(mut current) = self.current.take_if(|current| current.index == index) else {
             return Ok(());
         };
-        let written = current.out.write_all(&end.trailer).and_then(|()| current.out.flush());
+        let written = current
+            .out
+            .write_all(&end.trailer)
+            .and_then(|()| current.out.flush());
         written.map_err(|e| cannot_write(self.folder.join(&current.name), e))
     }
 
@@ -152,9 +174,9 @@ impl Keeper {
             current.out.flush().map_err(|e| cannot_write(path, e))?;
         }
         match &mut self.reasons {
-            Some(reasons) => {
-                reasons.flush().map_err(|e| cannot_write(self.folder.join(REASONS), e))
-            }
+            Some(reasons) => reasons
+                .flush()
+                .map_err(|e| cannot_write(self.folder.join(REASONS), e)),
             None => Ok(()),
         }
     }
@@ -162,7 +184,8 @@ impl Keeper {
 
 fn create(path: &Path) -> Result<BufWriter<File>, Error> {
     let file = File::options().write(true).create_new(true).open(path);
-    file.map(BufWriter::new).map_err(|e| cannot_write(path.to_path_buf(), e))
+    file.map(BufWriter::new)
+        .map_err(|e| cannot_write(path.to_path_buf(), e))
 }
 
 fn cannot_write(path: PathBuf, source: std::io::Error) -> Error {

@@ -36,9 +36,11 @@ impl SourceFile {
     /// How many bytes it is as stored, where that can be known.
     pub fn size(&self) -> Option<u64> {
         match self {
-            SourceFile::Path(path) => {
-                path.metadata().ok().filter(std::fs::Metadata::is_file).map(|m| m.len())
-            }
+            SourceFile::Path(path) => path
+                .metadata()
+                .ok()
+                .filter(std::fs::Metadata::is_file)
+                .map(|m| m.len()),
             SourceFile::Stdin => None,
         }
     }
@@ -85,7 +87,10 @@ fn add(word: &str, base: &Path, files: &mut Vec<SourceFile>) -> Result<(), Error
                 files.push(SourceFile::Path(path));
                 Ok(())
             }
-            Err(source) => Err(Error::Read { file: shown(&path), source }),
+            Err(source) => Err(Error::Read {
+                file: shown(&path),
+                source,
+            }),
         };
     }
     let mut found = matches(&path, base)?;
@@ -100,10 +105,9 @@ fn add(word: &str, base: &Path, files: &mut Vec<SourceFile>) -> Result<(), Error
 fn matches(path: &Path, base: &Path) -> Result<Vec<PathBuf>, Error> {
     // The base is a folder that is there, whatever characters its name has.
     let pattern = match path.strip_prefix(base) {
-        Ok(relative) if !base.as_os_str().is_empty() => Path::new(&glob::Pattern::escape(
-            &base.to_string_lossy(),
-        ))
-        .join(relative),
+        Ok(relative) if !base.as_os_str().is_empty() => {
+            Path::new(&glob::Pattern::escape(&base.to_string_lossy())).join(relative)
+        }
         _ => path.to_path_buf(),
     };
     let pattern = pattern.to_string_lossy();
@@ -112,14 +116,19 @@ fn matches(path: &Path, base: &Path) -> Result<Vec<PathBuf>, Error> {
     found
         .filter(|path| path.as_ref().map_or(true, |p| p.is_file()))
         .map(|path| {
-            path.map_err(|e| Error::Read { file: shown(e.path()), source: e.into() })
+            path.map_err(|e| Error::Read {
+                file: shown(e.path()),
+                source: e.into(),
+            })
         })
         .collect()
 }
 
 fn add_list(list: &Path, files: &mut Vec<SourceFile>) -> Result<(), Error> {
-    let text = std::fs::read_to_string(list)
-        .map_err(|source| Error::Read { file: shown(list), source })?;
+    let text = std::fs::read_to_string(list).map_err(|source| Error::Read {
+        file: shown(list),
+        source,
+    })?;
     let base = list.parent().unwrap_or(Path::new(""));
     for (number, line) in text.lines().enumerate() {
         let line = line.trim();
@@ -133,9 +142,8 @@ fn add_list(list: &Path, files: &mut Vec<SourceFile>) -> Result<(), Error> {
                 number + 1
             )));
         }
-        add(line, base, files).map_err(|e| {
-            Error::NoFile(format!("{}, line {}: {e}", shown(list), number + 1))
-        })?;
+        add(line, base, files)
+            .map_err(|e| Error::NoFile(format!("{}, line {}: {e}", shown(list), number + 1)))?;
     }
     Ok(())
 }
@@ -174,7 +182,10 @@ pub fn natural(a: &str, b: &str) -> Ordering {
 }
 
 fn number(text: &[u8]) -> (&[u8], &[u8]) {
-    let end = text.iter().position(|b| !b.is_ascii_digit()).unwrap_or(text.len());
+    let end = text
+        .iter()
+        .position(|b| !b.is_ascii_digit())
+        .unwrap_or(text.len());
     text.split_at(end)
 }
 
@@ -205,11 +216,17 @@ mod tests {
         let names = |words: &[&str]| -> Vec<String> {
             let words: Vec<String> = words.iter().map(|w| (*w).to_string()).collect();
             let found = find(&words, base).unwrap();
-            found.iter().map(|f| f.file_name().display().to_string()).collect()
+            found
+                .iter()
+                .map(|f| f.file_name().display().to_string())
+                .collect()
         };
         assert_eq!(names(&["w*.csv"]), ["w2.csv", "w10.csv"]);
         assert_eq!(names(&["@list"]), ["w10.csv", "w2.csv"]);
-        assert_eq!(names(&["odd[1].csv", "w2.csv", "w*.csv"]), ["odd[1].csv", "w2.csv", "w10.csv"]);
+        assert_eq!(
+            names(&["odd[1].csv", "w2.csv", "w*.csv"]),
+            ["odd[1].csv", "w2.csv", "w10.csv"]
+        );
         assert_eq!(names(&["-"]), ["standard-input"]);
         for missing in ["none.csv", "none*.csv", "@none", "."] {
             assert!(find(&[missing.to_string()], base).is_err(), "{missing}");

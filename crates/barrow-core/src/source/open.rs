@@ -20,17 +20,20 @@ impl Input {
     pub fn open(source: &SourceFile) -> Result<Input, Error> {
         let inner: Box<dyn Read + Send> = match source {
             SourceFile::Stdin => Box::new(io::stdin()),
-            SourceFile::Path(path) => Box::new(
-                File::open(path)
-                    .map_err(|error| Error::Read { file: source.name(), source: error })?,
-            ),
+            SourceFile::Path(path) => Box::new(File::open(path).map_err(|error| Error::Read {
+                file: source.name(),
+                source: error,
+            })?),
         };
         Ok(Input { inner, taken: 0 })
     }
 
     /// Reads from any reader.
     pub fn from_reader(reader: impl Read + Send + 'static) -> Input {
-        Input { inner: Box::new(reader), taken: 0 }
+        Input {
+            inner: Box::new(reader),
+            taken: 0,
+        }
     }
 
     /// Adds up to `most` bytes to `out`. Fewer mean that there are no more.

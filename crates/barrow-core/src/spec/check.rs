@@ -19,12 +19,17 @@ const LONGEST: u64 = 1 << 20;
 /// A field's length has 29 bits, and a block must hold a whole record.
 const LONGEST_POSSIBLE: u64 = 256 << 20;
 
-/// Checks a spec as written.
+/// Reads and checks a spec.
 ///
 /// # Errors
-/// Every contradiction in it, in the order of the text.
-pub fn check(written: &Written) -> Result<Plan, Vec<Problem>> {
-    let mut problems = Vec::new();
+/// Everything wrong with it, in the order of the text.
+pub fn plan(text: &str) -> Result<Plan, Vec<Problem>> {
+    let (written, problems) = super::read::read(text)?;
+    check(&written, problems)
+}
+
+/// Checks a spec as written, of which `problems` are known already.
+fn check(written: &Written, mut problems: Vec<Problem>) -> Result<Plan, Vec<Problem>> {
     let plan = Plan {
         files: texts(written.source.files.as_deref()),
         records: records(&written.records, &written.delimited, &mut problems),
@@ -47,7 +52,10 @@ fn it<T: Clone>(at: &Option<At<T>>) -> Option<T> {
 }
 
 fn texts(at: Option<&[At<String>]>) -> Vec<String> {
-    at.unwrap_or_default().iter().map(|t| t.it.clone()).collect()
+    at.unwrap_or_default()
+        .iter()
+        .map(|t| t.it.clone())
+        .collect()
 }
 
 fn records(r: &Records, d: &Delimited, problems: &mut Vec<Problem>) -> RecordPlan {
@@ -133,9 +141,17 @@ fn delimited(d: &Delimited, ending: &EndingPlan, problems: &mut Vec<Problem>) ->
         );
     }
     if quote.chars().count() > 1 {
-        clash(&d.quote, "the quote is one character, or \"\" for none", "too long");
+        clash(
+            &d.quote,
+            "the quote is one character, or \"\" for none",
+            "too long",
+        );
     } else if !quote.is_empty() && delimiter.contains(&quote) {
-        clash(&d.quote, "the quote is part of the delimiter", "also in the delimiter");
+        clash(
+            &d.quote,
+            "the quote is part of the delimiter",
+            "also in the delimiter",
+        );
     } else if !quote.is_empty() && holds_ending(&quote, ending) {
         clash(&d.quote, "the quote is a record's end", "a line end");
     }
@@ -149,7 +165,11 @@ fn delimited(d: &Delimited, ending: &EndingPlan, problems: &mut Vec<Problem>) ->
                 "neither",
             );
         } else if delimiter.contains(&escape) {
-            clash(&d.escape, "the escape is part of the delimiter", "also in the delimiter");
+            clash(
+                &d.escape,
+                "the escape is part of the delimiter",
+                "also in the delimiter",
+            );
         } else if holds_ending(&escape, ending) {
             clash(&d.escape, "the escape is a record's end", "a line end");
         }
@@ -166,7 +186,9 @@ fn delimited(d: &Delimited, ending: &EndingPlan, problems: &mut Vec<Problem>) ->
 fn holds_ending(text: &str, ending: &EndingPlan) -> bool {
     match ending {
         EndingPlan::Auto => text.contains(['\r', '\n']),
-        EndingPlan::Text(end) => end.first().is_some_and(|first| text.as_bytes().contains(first)),
+        EndingPlan::Text(end) => end
+            .first()
+            .is_some_and(|first| text.as_bytes().contains(first)),
     }
 }
 
@@ -206,7 +228,10 @@ fn same_name_in_two_cases(columns: &[Column], problems: &mut Vec<Problem>) {
             problems.push(
                 Problem::new(
                     column.name.span.clone(),
-                    format!("the columns {other} and {} are one to a database", column.name.it),
+                    format!(
+                        "the columns {other} and {} are one to a database",
+                        column.name.it
+                    ),
                     "differs in case only",
                 )
                 .help("give one of them another name, and the header's name in `from`"),
@@ -234,6 +259,7 @@ fn column(
     let load = it(&c.load).unwrap_or(true);
     let ty = match &c.ty {
         Some(ty) => ty.it,
+        None if c.has_type => return None,
         None if load => {
             problems.push(
                 Problem::new(
@@ -299,7 +325,10 @@ fn place(c: &Column, header: Header, places: &mut Places, problems: &mut Vec<Pro
         problems.push(
             Problem::new(
                 from.span.clone(),
-                format!("column {} is found by its header's name, but the header is not read", c.name.it),
+                format!(
+                    "column {} is found by its header's name, but the header is not read",
+                    c.name.it
+                ),
                 "no header to find it in",
             )
             .help("say [records] header = \"names\", or give its place with `at`"),
@@ -313,14 +342,23 @@ fn place(c: &Column, header: Header, places: &mut Places, problems: &mut Vec<Pro
                 "there is no field 0",
             ));
         }
-        return by_place((at.it as usize).saturating_sub(1), c, &at.span, places, problems);
+        return by_place(
+            (at.it as usize).saturating_sub(1),
+            c,
+            &at.span,
+            places,
+            problems,
+        );
     }
     if header == Header::Names {
         let name = c.from.as_ref().unwrap_or(&c.name);
         if let Some(other) = places.by_name.insert(name.it.clone(), c.name.it.clone()) {
             problems.push(Problem::new(
                 name.span.clone(),
-                format!("the columns {other} and {} are the same field \"{}\"", c.name.it, name.it),
+                format!(
+                    "the columns {other} and {} are the same field \"{}\"",
+                    c.name.it, name.it
+                ),
                 "taken already",
             ));
         }
@@ -340,7 +378,11 @@ fn by_place(
     if let Some(other) = places.by_place.insert(field, c.name.it.clone()) {
         problems.push(Problem::new(
             span.clone(),
-            format!("the columns {other} and {} are the same field {}", c.name.it, field + 1),
+            format!(
+                "the columns {other} and {} are the same field {}",
+                c.name.it,
+                field + 1
+            ),
             "taken already",
         ));
     }
@@ -359,9 +401,16 @@ fn misplaced_keys(c: &Column, ty: Type, problems: &mut Vec<Problem>) {
     if let Some(pattern) = &c.pattern
         && !ty.is_temporal()
     {
-        misplaced(words_span(pattern), "pattern", "dates, times and timestamps");
+        misplaced(
+            words_span(pattern),
+            "pattern",
+            "dates, times and timestamps",
+        );
     }
-    for (key, words) in [("true_words", &c.true_words), ("false_words", &c.false_words)] {
+    for (key, words) in [
+        ("true_words", &c.true_words),
+        ("false_words", &c.false_words),
+    ] {
         if let Some(words) = words
             && ty != Type::Boolean
         {
@@ -377,9 +426,15 @@ fn options(c: &Column, values: &Values, ty: Type) -> ReaderOptions {
         Type::Timestamp => values.timestamp.as_deref(),
         _ => None,
     };
-    let null_words = c.keys.null_words.as_deref().or(values.keys.null_words.as_deref());
+    let null_words = c
+        .keys
+        .null_words
+        .as_deref()
+        .or(values.keys.null_words.as_deref());
     ReaderOptions {
-        trim: it(&c.keys.trim).or(it(&values.keys.trim)).unwrap_or(Trim::None),
+        trim: it(&c.keys.trim)
+            .or(it(&values.keys.trim))
+            .unwrap_or(Trim::None),
         null_words: null_words.map_or_else(|| vec![String::new()], |words| texts(Some(words))),
         patterns: texts(c.pattern.as_deref().or(shared)),
         true_words: c.true_words.as_deref().map(|w| texts(Some(w))),
@@ -415,7 +470,11 @@ fn target(written: &Written, problems: &mut Vec<Problem>) -> TargetPlan {
     if let Some(table) = &t.table
         && table.it.trim().is_empty()
     {
-        problems.push(Problem::new(table.span.clone(), "the table's name is empty", "empty"));
+        problems.push(Problem::new(
+            table.span.clone(),
+            "the table's name is empty",
+            "empty",
+        ));
     }
     TargetPlan {
         into: it(&t.into),
@@ -428,11 +487,10 @@ fn target(written: &Written, problems: &mut Vec<Problem>) -> TargetPlan {
 
 #[cfg(test)]
 mod tests {
-    use super::super::read::read;
     use super::*;
 
     fn found(text: &str) -> Vec<String> {
-        match check(&read(text).expect("the spec reads")) {
+        match plan(text) {
             Ok(_) => Vec::new(),
             Err(problems) => problems.into_iter().map(|p| p.message).collect(),
         }
@@ -441,8 +499,14 @@ mod tests {
     #[test]
     fn contradictions_are_found() {
         let cases = [
-            ("[columns]\na = { type = \"text\", from = \"A\", at = 1 }", "one will do"),
-            ("[columns]\na = { type = \"text\", at = 0 }", "counted from 1"),
+            (
+                "[columns]\na = { type = \"text\", from = \"A\", at = 1 }",
+                "one will do",
+            ),
+            (
+                "[columns]\na = { type = \"text\", at = 0 }",
+                "counted from 1",
+            ),
             (
                 "[records]\nheader = \"none\"\n[columns]\na = { type = \"text\", from = \"A\" }",
                 "the header is not read",
@@ -451,25 +515,55 @@ mod tests {
                 "[columns]\na = { type = \"text\", at = 2 }\nb = { type = \"text\", at = 2 }",
                 "the same field 2",
             ),
-            ("[columns]\na = \"text\"\nA = \"text\"", "are one to a database"),
-            ("[columns]\na = { type = \"text\", pattern = \"%Y\" }", "pattern is for dates"),
-            ("[columns]\na = { type = \"text\", true_words = [\"Y\"] }", "true_words is for booleans"),
-            ("[columns]\na = { type = \"integer\", default = \"x\" }", "the default \"x\""),
-            ("[columns]\na = { type = \"date\", pattern = \"%Q\" }", "column a: "),
+            (
+                "[columns]\na = \"text\"\nA = \"text\"",
+                "are one to a database",
+            ),
+            (
+                "[columns]\na = { type = \"text\", pattern = \"%Y\" }",
+                "pattern is for dates",
+            ),
+            (
+                "[columns]\na = { type = \"text\", true_words = [\"Y\"] }",
+                "true_words is for booleans",
+            ),
+            (
+                "[columns]\na = { type = \"integer\", default = \"x\" }",
+                "the default \"x\"",
+            ),
+            (
+                "[columns]\na = { type = \"date\", pattern = \"%Q\" }",
+                "column a: ",
+            ),
             (
                 "[columns]\na = { type = \"boolean\", true_words = [\"1\"], false_words = [\"1\"] }",
                 "both true and false",
             ),
-            ("[delimited]\ndelimiter = \"\\n\"\n[columns]\na = \"text\"", "holds a record's end"),
-            ("[delimited]\ndelimiter = \"\"\n[columns]\na = \"text\"", "delimiter is empty"),
-            ("[delimited]\nquote = \"ab\"\n[columns]\na = \"text\"", "one character"),
-            ("[delimited]\nquote = \",\"\n[columns]\na = \"text\"", "part of the delimiter"),
+            (
+                "[delimited]\ndelimiter = \"\\n\"\n[columns]\na = \"text\"",
+                "holds a record's end",
+            ),
+            (
+                "[delimited]\ndelimiter = \"\"\n[columns]\na = \"text\"",
+                "delimiter is empty",
+            ),
+            (
+                "[delimited]\nquote = \"ab\"\n[columns]\na = \"text\"",
+                "one character",
+            ),
+            (
+                "[delimited]\nquote = \",\"\n[columns]\na = \"text\"",
+                "part of the delimiter",
+            ),
             (
                 "[target]\nmode = \"replace\"\nevery = 10\n[columns]\na = \"text\"",
                 "cannot commit as it goes",
             ),
             ("[columns]\na = { required = true }", "has no type"),
-            ("[columns]\na = { type = \"text\", load = false }", "nothing would be loaded"),
+            (
+                "[columns]\na = { type = \"text\", load = false }",
+                "nothing would be loaded",
+            ),
             ("", "names no columns"),
         ];
         for (text, says) in cases {
@@ -479,16 +573,26 @@ mod tests {
     }
 
     #[test]
+    fn what_cannot_be_read_and_what_contradicts_come_together() {
+        let text = "[delimited]\nquote = \",\"\n[records]\nheadr = 1\n[columns]\na = \"txt\"";
+        let found = found(text);
+        assert_eq!(found.len(), 3, "{found:?}");
+        assert!(
+            found[0].contains("quote") && found[1].contains("headr") && found[2].contains("txt")
+        );
+    }
+
+    #[test]
     fn places_follow_on() {
         let text = "[records]\nheader = \"none\"\n[columns]\na = \"text\"\nb = { type = \"text\", at = 5 }\nc = \"text\"";
-        let plan = check(&read(text).unwrap()).unwrap();
+        let plan = plan(text).unwrap();
         let places: Vec<_> = plan.columns.iter().map(|c| c.place.clone()).collect();
         assert_eq!(places, [Place::Field(0), Place::Field(4), Place::Field(5)]);
     }
 
     #[test]
     fn defaults() {
-        let plan = check(&read("[columns]\na = \"text\"").unwrap()).unwrap();
+        let plan = plan("[columns]\na = \"text\"").unwrap();
         assert_eq!(plan.records.delimited.delimiter, b",");
         assert_eq!(plan.records.delimited.quote, b"\"");
         assert_eq!(plan.records.header, Header::Names);

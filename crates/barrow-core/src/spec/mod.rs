@@ -9,7 +9,7 @@ pub mod section;
 pub mod types;
 pub mod written;
 
-pub use check::check;
+pub use check::plan as read_plan;
 pub use plan::Plan;
 pub use problem::Problem;
 pub use types::Type;

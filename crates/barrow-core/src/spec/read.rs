@@ -13,12 +13,12 @@ use super::written::{
     Written,
 };
 
-/// Reads a spec's text.
+/// Reads a spec's text: what of it could be read, and every problem of its keys
+/// and values.
 ///
 /// # Errors
-/// Every problem of its keys and values, in the order of the text. A spec whose
-/// TOML cannot be read has only those problems: what else it means is unknown.
-pub fn read(text: &str) -> Result<Written, Vec<Problem>> {
+/// The problems of a text that is not TOML: what else it means is unknown.
+pub fn read(text: &str) -> Result<(Written, Vec<Problem>), Vec<Problem>> {
     let (document, errors) = DeTable::parse_recoverable(text);
     if !errors.is_empty() {
         return Err(errors
@@ -28,12 +28,7 @@ pub fn read(text: &str) -> Result<Written, Vec<Problem>> {
     }
     let problems = RefCell::new(Vec::new());
     let written = document_of(document.get_ref(), &problems);
-    let mut problems = problems.into_inner();
-    if problems.is_empty() {
-        return Ok(written);
-    }
-    problems.sort_by_key(|p| p.span.start);
-    Err(problems)
+    Ok((written, problems.into_inner()))
 }
 
 fn document_of(document: &DeTable<'_>, problems: &RefCell<Vec<Problem>>) -> Written {
@@ -69,7 +64,13 @@ fn source(mut s: Section<'_>) -> Source {
     let source = Source {
         files: s.texts("files"),
     };
-    s.later(&["encoding", "when_undecodable", "stand_in", "packing", "afterwards"]);
+    s.later(&[
+        "encoding",
+        "when_undecodable",
+        "stand_in",
+        "packing",
+        "afterwards",
+    ]);
     s.finish();
     source
 }
@@ -173,9 +174,11 @@ fn column<'s>(
         DeValue::String(text) => Some(At::new(text.to_string(), value.span())),
         _ => s.text("type"),
     };
+    let has_type = written_type.is_some();
     let column = Column {
         name,
         ty: written_type.and_then(|t| type_of(&s, t)),
+        has_type,
         from: s.text("from"),
         at: s.count("at"),
         load: s.flag("load"),
@@ -213,9 +216,11 @@ fn type_of(s: &Section<'_>, written: At<String>) -> Option<At<Type>> {
         }
         Ok(ty) => Some(At::new(ty, written.span)),
         Err(message) => {
-            let help = super::nearest::did_you_mean(&written.it, TYPE_NAMES.iter().copied())
-                .unwrap_or_else(|| format!("the types are {}", TYPE_NAMES.join(", ")));
-            s.problem(Problem::new(written.span, message, "not a type").help(help));
+            let near = || super::nearest::did_you_mean(&written.it, TYPE_NAMES.iter().copied());
+            let all = || format!("the types are {}", TYPE_NAMES.join(", "));
+            let unknown = message.ends_with("is not a type");
+            let help = unknown.then(|| near().unwrap_or_else(all));
+            s.problem(Problem::new(written.span, message, "not a type").maybe_help(help));
             None
         }
     }
@@ -251,7 +256,9 @@ fn size(s: &mut Section<'_>, key: &'static str) -> Option<At<u64>> {
 
 fn bytes_of(text: &str) -> Option<u64> {
     let text = text.trim();
-    let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
+    let digits = text
+        .find(|c: char| !c.is_ascii_digit())
+        .unwrap_or(text.len());
     let number: u64 = text[..digits].parse().ok()?;
     // IEC 80000-13 for the binary units, the SI's own for the decimal ones.
     let unit = match text[digits..].trim().to_ascii_lowercase().as_str() {
@@ -288,7 +295,12 @@ fn every(s: &mut Section<'_>) -> Option<At<Every>> {
     };
     match every {
         Some(every) => Some(At::new(every, value.span)),
-        None => s.wrong("every", value.span, "\"all\" or a number of records", value.it),
+        None => s.wrong(
+            "every",
+            value.span,
+            "\"all\" or a number of records",
+            value.it,
+        ),
     }
 }
 
@@ -325,10 +337,9 @@ mod tests {
     use super::*;
 
     fn problems(text: &str) -> Vec<String> {
-        match read(text) {
-            Ok(_) => Vec::new(),
-            Err(problems) => problems.into_iter().map(|p| p.message).collect(),
-        }
+        let mut problems = read(text).unwrap().1;
+        problems.sort_by_key(|p| p.span.start);
+        problems.into_iter().map(|p| p.message).collect()
     }
 
     #[test]
@@ -347,7 +358,7 @@ mod tests {
     #[test]
     fn an_unknown_key_points_at_itself_and_names_the_nearest() {
         let text = "[delimited]\ndelimeter = \",\"\n";
-        let found = read(text).unwrap_err();
+        let found = read(text).unwrap().1;
         assert_eq!(&text[found[0].span.clone()], "delimeter");
         assert!(found[0].help.as_ref().unwrap().contains("\"delimiter\""));
     }
@@ -357,20 +368,23 @@ mod tests {
         let text = "[target]\nledger = false\n[columns]\na = \"uuid\"\n";
         assert_eq!(
             problems(text),
-            ["[target] ledger is not built yet", "the type uuid is not built yet"]
+            [
+                "[target] ledger is not built yet",
+                "the type uuid is not built yet"
+            ]
         );
     }
 
     #[test]
     fn columns_keep_the_order_of_the_spec() {
-        let spec = read("[columns]\nzebra = \"text\"\napple = { type = \"date\" }\n").unwrap();
+        let (spec, _) = read("[columns]\nzebra = \"text\"\napple = { type = \"date\" }\n").unwrap();
         let names: Vec<_> = spec.columns.iter().map(|c| c.name.it.as_str()).collect();
         assert_eq!(names, ["zebra", "apple"]);
     }
 
     #[test]
     fn sizes_and_tolerances() {
-        let spec = read(
+        let (spec, _) = read(
             "[records]\nlongest = \"1 MiB\"\n[rejects]\ntolerance = \"0.5%\"\n[target]\nevery = 1000\n",
         )
         .unwrap();

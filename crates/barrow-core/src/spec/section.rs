@@ -117,9 +117,12 @@ impl<'s> Section<'s> {
         let value = self.value(key)?;
         match value.it {
             DeValue::String(text) => Some(vec![At::new(text.to_string(), value.span)]),
-            DeValue::Array(items) => {
-                Some(items.iter().filter_map(|item| self.item(key, item)).collect())
-            }
+            DeValue::Array(items) => Some(
+                items
+                    .iter()
+                    .filter_map(|item| self.item(key, item))
+                    .collect(),
+            ),
             other => self.wrong(key, value.span, "text or a list of texts", other),
         }
     }

@@ -225,7 +225,10 @@ mod tests {
         ] {
             assert_eq!(Type::parse(text).unwrap().to_string(), text);
         }
-        assert_eq!(Type::parse(" Decimal( 8 , 2 ) ").unwrap().to_string(), "decimal(8,2)");
+        assert_eq!(
+            Type::parse(" Decimal( 8 , 2 ) ").unwrap().to_string(),
+            "decimal(8,2)"
+        );
     }
 
     #[test]

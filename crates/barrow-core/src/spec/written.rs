@@ -166,6 +166,8 @@ pub struct Column {
     pub name: At<String>,
     /// Its type.
     pub ty: Option<At<Type>>,
+    /// Whether a type is written, if only one that will not do.
+    pub has_type: bool,
     /// The header's name, where it is another.
     pub from: Option<At<String>>,
     /// The field's place in the record, 1-based.
@@ -246,7 +248,11 @@ impl Tolerance {
         let text = text.trim();
         let bad = || format!("\"{text}\" is neither a number of records nor a share such as 0.5%");
         match text.strip_suffix('%') {
-            None => text.replace('_', "").parse().map(Tolerance::Records).map_err(|_| bad()),
+            None => text
+                .replace('_', "")
+                .parse()
+                .map(Tolerance::Records)
+                .map_err(|_| bad()),
             Some(share) => match share.trim().parse::<f64>() {
                 Ok(share) if (0.0..=100.0).contains(&share) => Ok(Tolerance::Percent(share)),
                 _ => Err(bad()),

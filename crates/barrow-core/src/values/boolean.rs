@@ -47,7 +47,11 @@ impl Boolean {
 
     /// The words, as a message names them.
     pub fn expected(&self) -> String {
-        let list: Vec<_> = self.words.iter().map(|(w, _)| String::from_utf8_lossy(w)).collect();
+        let list: Vec<_> = self
+            .words
+            .iter()
+            .map(|(w, _)| String::from_utf8_lossy(w))
+            .collect();
         format!("one of {}", list.join(", "))
     }
 }
@@ -55,9 +59,8 @@ impl Boolean {
 impl Kind for Boolean {
     #[inline]
     fn read(&self, value: &[u8], _: Place<'_>) -> Result<Cell, Code> {
-        let same = |word: &[u8]| {
-            word == value || (self.fold_case && word.eq_ignore_ascii_case(value))
-        };
+        let same =
+            |word: &[u8]| word == value || (self.fold_case && word.eq_ignore_ascii_case(value));
         match self.words.iter().find(|(word, _)| same(word)) {
             Some((_, truth)) => Ok(Cell::Bool(*truth)),
             None => Err(Code::NotABoolean),

@@ -57,7 +57,11 @@ impl Piece {
     /// The bytes themselves.
     #[inline]
     pub fn of<'b>(self, block: &'b [u8], store: &'b [u8]) -> &'b [u8] {
-        let from = if self.start & Piece::STORE == 0 { block } else { store };
+        let from = if self.start & Piece::STORE == 0 {
+            block
+        } else {
+            store
+        };
         let start = (self.start & !Piece::STORE) as usize;
         &from[start..start + self.len as usize]
     }
@@ -104,7 +108,11 @@ mod tests {
                 for day in 0..=32u8 {
                     let theirs = (1..=9999).contains(&year)
                         && jiff::civil::Date::new(year, month as i8, day as i8).is_ok();
-                    assert_eq!(Day::new(year, month, day).is_some(), theirs, "{year}-{month}-{day}");
+                    assert_eq!(
+                        Day::new(year, month, day).is_some(),
+                        theirs,
+                        "{year}-{month}-{day}"
+                    );
                 }
             }
         }

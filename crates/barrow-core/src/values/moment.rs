@@ -32,7 +32,11 @@ impl Patterns {
             [] => usual.to_vec(),
             given => given.iter().map(String::as_str).collect(),
         };
-        given.into_iter().map(|p| Pattern::new(p, ty != Type::Time)).collect::<Result<_, _>>().map(Patterns)
+        given
+            .into_iter()
+            .map(|p| Pattern::new(p, ty != Type::Time))
+            .collect::<Result<_, _>>()
+            .map(Patterns)
     }
 
     /// The patterns, as a message names them.
@@ -91,7 +95,10 @@ impl Kind for Timestamps {
     #[inline]
     fn read(&self, value: &[u8], _: Place<'_>) -> Result<Cell, Code> {
         match self.0.read(value, Code::NotATimestamp)? {
-            Moment { day: Some(day), nanos } => Ok(Cell::Timestamp(day, nanos)),
+            Moment {
+                day: Some(day),
+                nanos,
+            } => Ok(Cell::Timestamp(day, nanos)),
             Moment { day: None, .. } => Err(Code::NotATimestamp),
         }
     }

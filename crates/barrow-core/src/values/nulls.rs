@@ -13,7 +13,9 @@ impl Words {
     /// These words.
     pub fn new(words: &[String]) -> Words {
         Words {
-            lengths: words.iter().fold(0, |bits, word| bits | Words::bit(word.len())),
+            lengths: words
+                .iter()
+                .fold(0, |bits, word| bits | Words::bit(word.len())),
             words: words.iter().map(|w| w.clone().into_bytes()).collect(),
         }
     }

@@ -166,7 +166,11 @@ fn scaled(value: &[u8], scale: u32, precision: u32) -> Result<i128, Code> {
         return Err(Code::TooPrecise);
     }
     let padding = std::iter::repeat_n(&b'0', scale as usize - kept);
-    let significant = whole.iter().chain(fraction).chain(padding).skip_while(|d| **d == b'0');
+    let significant = whole
+        .iter()
+        .chain(fraction)
+        .chain(padding)
+        .skip_while(|d| **d == b'0');
     let mut number = 0i128;
     for (count, digit) in significant.enumerate() {
         if count >= precision as usize {
@@ -209,7 +213,10 @@ impl Float {
             .ok()
             .and_then(|text| text.parse().ok())
             .ok_or(Code::NotANumber)?;
-        let digits = value.split(|b| matches!(b, b'e' | b'E')).next().unwrap_or_default();
+        let digits = value
+            .split(|b| matches!(b, b'e' | b'E'))
+            .next()
+            .unwrap_or_default();
         if number == 0.0 && digits.iter().any(|b| matches!(b, b'1'..=b'9')) {
             return Err(Code::OutOfRange);
         }
@@ -220,7 +227,11 @@ impl Float {
     /// range, and so is one that would become zero.
     #[inline]
     fn within(&self, number: f64) -> Result<Cell, Code> {
-        let kept = if self.single { f64::from(number as f32) } else { number };
+        let kept = if self.single {
+            f64::from(number as f32)
+        } else {
+            number
+        };
         if !kept.is_finite() || (kept == 0.0 && number != 0.0) {
             return Err(Code::OutOfRange);
         }
@@ -300,7 +311,11 @@ mod tests {
             (&big, "-9223372036854775808", Ok("-9223372036854775808")),
             (&big, "9223372036854775808", Err(Code::OutOfRange)),
             (&big, "-9223372036854775809", Err(Code::OutOfRange)),
-            (&big, "99999999999999999999999999999999999999999", Err(Code::OutOfRange)),
+            (
+                &big,
+                "99999999999999999999999999999999999999999",
+                Err(Code::OutOfRange),
+            ),
             (&big, "000000000000000000000000000000000000000001", Ok("1")),
         ];
         for (kind, value, wanted) in cases {
@@ -328,7 +343,12 @@ mod tests {
                 "99999999999999999999999999999999999999",
                 Ok("99999999999999999999999999999999999999"),
             ),
-            (38, 0, "100000000000000000000000000000000000000", Err(Code::OutOfRange)),
+            (
+                38,
+                0,
+                "100000000000000000000000000000000000000",
+                Err(Code::OutOfRange),
+            ),
             (
                 38,
                 10,

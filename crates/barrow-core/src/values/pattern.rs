@@ -214,9 +214,9 @@ impl Fixed {
         let mut digits = self.template;
         digits[..self.length].copy_from_slice(value);
         let mut fits = true;
-        for i in 0..WIDTH {
-            digits[i] = digits[i].wrapping_sub(self.template[i]);
-            fits &= digits[i] <= self.room[i];
+        for ((digit, zero), room) in digits.iter_mut().zip(&self.template).zip(&self.room) {
+            *digit = digit.wrapping_sub(*zero);
+            fits &= *digit <= *room;
         }
         if !fits {
             return None;
@@ -284,7 +284,10 @@ mod tests {
     #[test]
     fn patterns_one_by_one() {
         let at = |d, h: u64, m: u64, s: u64, nanos: u64| {
-            Ok(Moment { day: d, nanos: (h * 3600 + m * 60 + s) * SECOND + nanos })
+            Ok(Moment {
+                day: d,
+                nanos: (h * 3600 + m * 60 + s) * SECOND + nanos,
+            })
         };
         let cases = [
             ("%Y-%m-%d", "2031-02-28", at(day(2031, 2, 28), 0, 0, 0, 0)),

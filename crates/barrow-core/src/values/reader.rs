@@ -128,26 +128,35 @@ impl ColumnReader {
     /// # Errors
     /// The first option that will not do.
     pub fn new(ty: Type, options: ReaderOptions) -> Result<ColumnReader, BadOption> {
-        let pattern = |message| BadOption { key: "pattern", message, label: "not a pattern" };
+        let pattern = |message| BadOption {
+            key: "pattern",
+            message,
+            label: "not a pattern",
+        };
         let patterns = || Patterns::new(&options.patterns, ty).map_err(pattern);
         let (kind, expected) = match ty {
-            Type::SmallInt | Type::Integer | Type::BigInt => {
-                (AnyKind::Whole(Whole::new(ty)), format!("a whole number ({ty})"))
-            }
-            Type::Decimal { precision, scale } => {
-                (AnyKind::Decimal(Decimal::new(precision, scale)), ty.to_string())
-            }
-            Type::Real | Type::Double => {
-                (AnyKind::Float(Float::new(ty == Type::Real)), format!("a number ({ty})"))
-            }
+            Type::SmallInt | Type::Integer | Type::BigInt => (
+                AnyKind::Whole(Whole::new(ty)),
+                format!("a whole number ({ty})"),
+            ),
+            Type::Decimal { precision, scale } => (
+                AnyKind::Decimal(Decimal::new(precision, scale)),
+                ty.to_string(),
+            ),
+            Type::Real | Type::Double => (
+                AnyKind::Float(Float::new(ty == Type::Real)),
+                format!("a number ({ty})"),
+            ),
             Type::Boolean => {
-                let boolean =
-                    Boolean::new(options.true_words.as_deref(), options.false_words.as_deref())
-                        .map_err(|message| BadOption {
-                            key: "true_words",
-                            message,
-                            label: "also a word for false",
-                        })?;
+                let boolean = Boolean::new(
+                    options.true_words.as_deref(),
+                    options.false_words.as_deref(),
+                )
+                .map_err(|message| BadOption {
+                    key: "true_words",
+                    message,
+                    label: "also a word for false",
+                })?;
                 let expected = boolean.expected();
                 (AnyKind::Boolean(boolean), expected)
             }
@@ -166,9 +175,10 @@ impl ColumnReader {
                 let expected = patterns.expected();
                 (AnyKind::Timestamps(Timestamps(patterns)), expected)
             }
-            Type::Char(n) | Type::VarChar(n) => {
-                (AnyKind::Text(Text::new(Some(n))), format!("at most {n} characters"))
-            }
+            Type::Char(n) | Type::VarChar(n) => (
+                AnyKind::Text(Text::new(Some(n))),
+                format!("at most {n} characters"),
+            ),
             Type::Text | Type::Json | Type::Uuid | Type::Bytes => {
                 (AnyKind::Text(Text::new(None)), "text".to_string())
             }
@@ -191,7 +201,12 @@ impl ColumnReader {
     fn read_default(&self, text: &str) -> Result<Default, BadOption> {
         let mut store = text.as_bytes().to_vec();
         let value = text.as_bytes();
-        let place = Place { at: 0, stored: true, clean: true, store: &mut store };
+        let place = Place {
+            at: 0,
+            stored: true,
+            clean: true,
+            store: &mut store,
+        };
         match with_kind!(&self.kind, kind => kind.read(value, place)) {
             Ok(cell) => Ok(Default { cell, store }),
             Err(code) => Err(BadOption {
@@ -244,7 +259,12 @@ impl ColumnReader {
         store: &mut Vec<u8>,
         faults: &mut Vec<Fault>,
     ) {
-        let out = Out { column, cells, store, faults };
+        let out = Out {
+            column,
+            cells,
+            store,
+            faults,
+        };
         with_kind!(&self.kind, kind => match self.trim {
             Trim::None => self.rows::<_, false, false>(kind, fields, field, out),
             Trim::Left => self.rows::<_, true, false>(kind, fields, field, out),
@@ -264,18 +284,27 @@ impl ColumnReader {
             let span = &fields.spans[row * fields.per_record + field];
             let read = if span.is_plain() {
                 let range = span.range();
-                self.value::<K, LEFT, RIGHT>(kind, &fields.bytes[range.clone()], Place {
-                    at: range.start,
-                    stored: false,
-                    clean: fields.clean,
-                    store: out.store,
-                })
+                self.value::<K, LEFT, RIGHT>(
+                    kind,
+                    &fields.bytes[range.clone()],
+                    Place {
+                        at: range.start,
+                        stored: false,
+                        clean: fields.clean,
+                        store: out.store,
+                    },
+                )
             } else {
                 self.marked::<K, LEFT, RIGHT>(kind, fields, *span, out.store)
             };
             *cell = read.unwrap_or_else(|code| {
                 let row = fields.first_row + row as u32;
-                out.faults.push(Fault { row, column: out.column, code, span: *span });
+                out.faults.push(Fault {
+                    row,
+                    column: out.column,
+                    code,
+                    span: *span,
+                });
                 Cell::Null
             });
         }
@@ -300,14 +329,24 @@ impl ColumnReader {
             return Ok(Cell::Text(Piece::in_block(range.start, 0)));
         }
         if !span.is_escaped() {
-            let place = Place { at: range.start, stored: false, clean: fields.clean, store };
+            let place = Place {
+                at: range.start,
+                stored: false,
+                clean: fields.clean,
+                store,
+            };
             return self.value::<K, LEFT, RIGHT>(kind, field, place);
         }
         let mut text = Vec::with_capacity(field.len());
         unescape(fields.delimited, span.is_quoted(), field, &mut text);
         let at = store.len();
         store.extend_from_slice(&text);
-        let place = Place { at, stored: true, clean: fields.clean, store };
+        let place = Place {
+            at,
+            stored: true,
+            clean: fields.clean,
+            store,
+        };
         self.value::<K, LEFT, RIGHT>(kind, &text, place)
     }
 
@@ -324,7 +363,13 @@ impl ColumnReader {
         if self.nulls.has(value) {
             return self.null(place.store);
         }
-        kind.read(value, Place { at: place.at + before, ..place })
+        kind.read(
+            value,
+            Place {
+                at: place.at + before,
+                ..place
+            },
+        )
     }
 
     fn null(&self, store: &mut Vec<u8>) -> Result<Cell, Code> {
@@ -379,7 +424,11 @@ fn trimmed<const LEFT: bool, const RIGHT: bool>(value: &[u8]) -> (&[u8], usize) 
         return (value, 0);
     }
     let left = if LEFT { leading_blanks(value) } else { 0 };
-    let right = if RIGHT { trailing_blanks(&value[left..]) } else { 0 };
+    let right = if RIGHT {
+        trailing_blanks(&value[left..])
+    } else {
+        0
+    };
     (&value[left..value.len() - right], left)
 }
 

@@ -59,7 +59,10 @@ mod tests {
     #[test]
     fn bytes_that_are_not_utf8_are_told() {
         let mut store = Vec::new();
-        let place = Place { clean: false, ..Place::test(&mut store) };
+        let place = Place {
+            clean: false,
+            ..Place::test(&mut store)
+        };
         assert_eq!(Text::new(None).read(b"caf\xE9", place), Err(Code::BadBytes));
     }
 }

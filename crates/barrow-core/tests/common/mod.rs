@@ -25,7 +25,10 @@ pub struct Out {
 
 impl Out {
     pub fn cells(&self) -> Vec<Vec<&str>> {
-        self.rows.iter().map(|row| row.3.iter().map(String::as_str).collect()).collect()
+        self.rows
+            .iter()
+            .map(|row| row.3.iter().map(String::as_str).collect())
+            .collect()
     }
 
     /// Each reject's line with the words of its reasons.
@@ -44,12 +47,20 @@ impl Sink for Out {
         for row in batch.rows.good.iter().map(|row| *row as usize) {
             let index = batch.rows.marks[row] as usize;
             let mark = block.marks[index];
-            let width = batch.rows.cells.len().checked_div(batch.rows.height).unwrap_or(0);
+            let width = batch
+                .rows
+                .cells
+                .len()
+                .checked_div(batch.rows.height)
+                .unwrap_or(0);
             let width = width.min(self.width(batch, width));
-            let cells = (0..width).map(|c| shown(batch.rows.cell(c, row), batch)).collect();
+            let cells = (0..width)
+                .map(|c| shown(batch.rows.cell(c, row), batch))
+                .collect();
             let line = block.first_line + u64::from(mark.line);
             let offset = block.offset + u64::from(mark.start);
-            self.rows.push((block.record_number(index), line, offset, cells));
+            self.rows
+                .push((block.record_number(index), line, offset, cells));
         }
         self.rejects.extend(batch.rejects.iter().cloned());
         if let Some(end) = &batch.block.last {
@@ -90,8 +101,7 @@ fn shown(cell: Cell, batch: &Batch) -> String {
 
 /// The plan of a spec that is right.
 pub fn plan(spec: &str) -> Plan {
-    let written = spec::read::read(spec).unwrap_or_else(|p| panic!("{spec}\n{p:#?}"));
-    spec::check(&written).unwrap_or_else(|p| panic!("{spec}\n{p:#?}"))
+    spec::read_plan(spec).unwrap_or_else(|p| panic!("{spec}\n{p:#?}"))
 }
 
 /// Reads `bytes` by `spec` in blocks of about `block_size` bytes.
@@ -100,7 +110,10 @@ pub fn try_read(spec: &str, bytes: &[u8], block_size: usize) -> Result<Out, Erro
     file.write_all(bytes).expect("room for a small file");
     let mut out = Out::default();
     let files = vec![SourceFile::Path(file.path().to_path_buf())];
-    let options = Options { threads: 2, block_size };
+    let options = Options {
+        threads: 2,
+        block_size,
+    };
     match flow::run(&plan(spec), files, options, &|_| {}, &mut out) {
         Ok(()) => Ok(out),
         Err(Failure::Source(error)) => Err(error),

@@ -34,18 +34,33 @@ pub struct Encoding {
     /// Ten to the power of `scale`.
     unit: f64,
     affinity: Affinity,
+    /// Whether a decimal is stored as a number, and not as text.
+    as_number: bool,
 }
 
 /// Encodes a batch's good rows, one after the other, into `batch.encoded`.
 pub fn encode(columns: &[Encoding], batch: &mut Batch) {
-    let Batch { block, rows, encoded, .. } = batch;
+    let Batch {
+        block,
+        rows,
+        encoded,
+        ..
+    } = batch;
     if !encoded.is::<Vec<Slot>>() {
         *encoded = Box::new(Vec::<Slot>::new());
     }
-    let Some(slots) = encoded.downcast_mut::<Vec<Slot>>() else { return };
+    let Some(slots) = encoded.downcast_mut::<Vec<Slot>>() else {
+        return;
+    };
     slots.clear();
     slots.resize(rows.good.len() * columns.len(), Slot::Null);
-    let Rows { cells, height, good, store, .. } = rows;
+    let Rows {
+        cells,
+        height,
+        good,
+        store,
+        ..
+    } = rows;
     for (number, column) in columns.iter().enumerate() {
         let cells = &cells[number * *height..][..*height];
         let slots = slots.iter_mut().skip(number).step_by(columns.len());
@@ -58,11 +73,24 @@ pub fn encode(columns: &[Encoding], batch: &mut Batch) {
 impl Encoding {
     /// For a column of `ty` in the spec that is `declared` so in the table.
     pub fn new(ty: Type, declared: &str) -> Encoding {
-        let scale = match ty {
-            Type::Decimal { scale, .. } => u32::from(scale),
-            _ => 0,
+        let (precision, scale) = match ty {
+            Type::Decimal { precision, scale } => (precision, u32::from(scale)),
+            _ => (0, 0),
         };
-        Encoding { scale, unit: 10f64.powi(scale as i32), affinity: Affinity::of(declared) }
+        let affinity = Affinity::of(declared);
+        // A column without a type keeps what it is given: numbers, so that they
+        // compare as numbers, unless some would be rounded.
+        let as_number = match affinity {
+            Affinity::Text => false,
+            Affinity::Blob => precision <= 15,
+            Affinity::Integer | Affinity::Real | Affinity::Numeric => true,
+        };
+        Encoding {
+            scale,
+            unit: 10f64.powi(scale as i32),
+            affinity,
+            as_number,
+        }
     }
 
     #[inline]
@@ -96,7 +124,7 @@ impl Encoding {
 
     #[inline]
     fn decimal(&self, n: i64, store: &mut Vec<u8>) -> Slot {
-        if self.affinity.turns_text_into_numbers() && n.unsigned_abs() < 1_000_000_000_000_000 {
+        if self.as_number && n.unsigned_abs() < 1_000_000_000_000_000 {
             // Both are exact, so the division rounds once: the nearest number
             // to the decimal, which gives back its 15 digits.
             return match self.scale {
@@ -110,7 +138,7 @@ impl Encoding {
 
     /// Text where the column keeps it; a number where that is exact.
     fn long_decimal(&self, n: i128, store: &mut Vec<u8>) -> Slot {
-        if !self.affinity.turns_text_into_numbers() {
+        if !self.as_number {
             return made(store, |s| put_decimal(s, n, self.scale));
         }
         let unit = 10i128.pow(self.scale);
@@ -143,7 +171,10 @@ fn put_decimal(store: &mut Vec<u8>, n: i128, scale: u32) {
     let (whole, fraction) = (n.unsigned_abs() / unit, n.unsigned_abs() % unit);
     match scale {
         0 => put(store, format_args!("{sign}{whole}")),
-        _ => put(store, format_args!("{sign}{whole}.{fraction:0width$}", width = scale as usize)),
+        _ => put(
+            store,
+            format_args!("{sign}{whole}.{fraction:0width$}", width = scale as usize),
+        ),
     }
 }
 
@@ -197,7 +228,13 @@ mod tests {
     }
 
     fn decimal(scale: u8, declared: &str, n: i128) -> String {
-        let encoding = Encoding::new(Type::Decimal { precision: 38, scale }, declared);
+        let encoding = Encoding::new(
+            Type::Decimal {
+                precision: 38,
+                scale,
+            },
+            declared,
+        );
         let mut store = Vec::new();
         let slot = match i64::try_from(n) {
             Ok(short) => encoding.decimal(short, &mut store),
@@ -212,7 +249,10 @@ mod tests {
         assert_eq!(decimal(2, "DECIMAL(8,2)", -1), "Float(-0.01)");
         assert_eq!(decimal(2, "DECIMAL_TEXT(38,2)", -1), "-0.01");
         assert_eq!(decimal(2, "NUMERIC", 12_345_678_901_234_567), "Lossy");
-        assert_eq!(decimal(2, "NUMERIC", 12_345_678_901_234_500), "Int(123456789012345)");
+        assert_eq!(
+            decimal(2, "NUMERIC", 12_345_678_901_234_500),
+            "Int(123456789012345)"
+        );
         let most = 99_999_999_999_999_999_999_999_999_999_999_999_999i128;
         assert_eq!(decimal(38, "TEXT", -most), format!("-0.{most}"));
         assert_eq!(decimal(0, "TEXT", most), most.to_string());

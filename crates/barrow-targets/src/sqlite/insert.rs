@@ -6,8 +6,8 @@ use std::sync::Arc;
 use barrow_core::flow::Batch;
 use barrow_core::rejects::Code;
 use barrow_core::visible::visible;
-use rusqlite::types::{ToSqlOutput, ValueRef};
 use rusqlite::ffi::{self, ErrorCode};
+use rusqlite::types::{ToSqlOutput, ValueRef};
 use rusqlite::{CachedStatement, Connection};
 
 use super::encode::{Encoding, Slot};
@@ -123,14 +123,22 @@ impl Inserter {
         let count = rows.len();
         self.bind(statement, batch, rows)?;
         if !self.triggers {
-            return statement.raw_execute().map(drop).map_err(|e| stopped(connection, &e));
+            return statement
+                .raw_execute()
+                .map(drop)
+                .map_err(|e| stopped(connection, &e));
         }
         // A trigger may pass over a row in silence, or stop and leave the rows
         // before it in the table: neither may be left so.
-        connection.execute_batch("SAVEPOINT barrow_rows").map_err(failed)?;
+        connection
+            .execute_batch("SAVEPOINT barrow_rows")
+            .map_err(failed)?;
         let result = match statement.raw_execute() {
             Ok(inserted) if inserted == count => Ok(()),
-            Ok(_) => Err(Stopped::Refused(Code::Refused, "a trigger passed over the row".into())),
+            Ok(_) => Err(Stopped::Refused(
+                Code::Refused,
+                "a trigger passed over the row".into(),
+            )),
             Err(e) => Err(stopped(connection, &e)),
         };
         let end = match result {
@@ -153,7 +161,9 @@ impl Inserter {
         let slots = batch.encoded.downcast_ref::<Vec<Slot>>();
         let slots = slots.and_then(|all| all.get(rows.start * width..rows.end * width));
         let Some(slots) = slots else {
-            return Err(Stopped::Failed(Error::new("rows came that were not encoded")));
+            return Err(Stopped::Failed(Error::new(
+                "rows came that were not encoded",
+            )));
         };
         for (place, slot) in slots.iter().enumerate() {
             let bound = match slot {
@@ -166,7 +176,9 @@ impl Inserter {
                 Slot::Lossy => return Err(self.lossy(place % width)),
             };
             let bound = ToSqlOutput::Borrowed(bound);
-            statement.raw_bind_parameter(place + 1, bound).map_err(|e| unbindable(&e))?;
+            statement
+                .raw_bind_parameter(place + 1, bound)
+                .map_err(|e| unbindable(&e))?;
         }
         Ok(())
     }
@@ -174,15 +186,27 @@ impl Inserter {
     fn lossy(&self, column: usize) -> Stopped {
         Stopped::Refused(
             Code::TooPrecise,
-            format!("the table's column {} would round it to 15 digits", self.names[column]),
+            format!(
+                "the table's column {} would round it to 15 digits",
+                self.names[column]
+            ),
         )
     }
 
     fn refusal(&self, batch: &Batch, place: usize, code: Code, words: String) -> Refusal {
         // SQLite's words end with the column or columns: "… failed: table.column".
         let named = words.rsplit_once('.').map(|(_, name)| name);
-        let column = self.names.iter().find(|n| Some(n.as_str()) == named).cloned();
-        Refusal { row: batch.rows.good[place], code, column, words: visible(words.as_bytes()) }
+        let column = self
+            .names
+            .iter()
+            .find(|n| Some(n.as_str()) == named)
+            .cloned();
+        Refusal {
+            row: batch.rows.good[place],
+            code,
+            column,
+            words: visible(words.as_bytes()),
+        }
     }
 }
 
@@ -215,8 +239,11 @@ fn stopped(connection: &Connection, error: &rusqlite::Error) -> Stopped {
     match failure.code {
         // "ON CONFLICT ROLLBACK" and RAISE(ROLLBACK) end the whole transaction.
         _ if connection.is_autocommit() => Stopped::Failed(
-            Error::new(format!("the table undid the whole load at a row: {}", visible(words.as_bytes())))
-                .advice("a constraint or trigger of the table says ROLLBACK; let it say ABORT"),
+            Error::new(format!(
+                "the table undid the whole load at a row: {}",
+                visible(words.as_bytes())
+            ))
+            .advice("a constraint or trigger of the table says ROLLBACK; let it say ABORT"),
         ),
         ErrorCode::ConstraintViolation => Stopped::Refused(code_of(failure.extended_code), words),
         ErrorCode::TypeMismatch | ErrorCode::TooBig => Stopped::Refused(Code::Refused, words),

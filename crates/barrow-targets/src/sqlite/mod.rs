@@ -63,9 +63,24 @@ impl Sqlite {
             | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let connection = Connection::open_with_flags(path, flags)
             .map_err(|e| explained(&e, &format!("opening {shown}")))?;
-        let sqlite = Sqlite { job: None, connection, path: path.to_path_buf(), is_new };
-        sqlite.prepare().map_err(|e| explained(&e, &format!("opening {shown}")))?;
+        let sqlite = Sqlite {
+            job: None,
+            connection,
+            path: path.to_path_buf(),
+            is_new,
+        };
+        sqlite
+            .prepare()
+            .map_err(|e| explained(&e, &format!("opening {shown}")))?;
         Ok(sqlite)
+    }
+
+    /// Runs SQL that we wrote ourselves.
+    ///
+    /// # Errors
+    /// SQLite will not have it.
+    pub fn script(&self, sql: &str) -> Result<(), Error> {
+        self.run(sql, "running SQL")
     }
 
     fn prepare(&self) -> rusqlite::Result<()> {
@@ -75,11 +90,14 @@ impl Sqlite {
         self.connection.pragma_update(None, "cache_size", -16_384)?;
         self.connection.set_prepared_statement_cache_capacity(32);
         // Reads the file's header, so that what is no database is told now.
-        self.connection.query_row("SELECT count(*) FROM sqlite_master", [], |_| Ok(()))
+        self.connection
+            .query_row("SELECT count(*) FROM sqlite_master", [], |_| Ok(()))
     }
 
     fn run(&self, sql: &str, doing: &str) -> Result<(), Error> {
-        self.connection.execute_batch(sql).map_err(|e| explained(&e, doing))
+        self.connection
+            .execute_batch(sql)
+            .map_err(|e| explained(&e, doing))
     }
 
     fn count(&self, table: &str) -> Result<u64, Error> {
@@ -127,7 +145,11 @@ impl Sqlite {
 
     fn ready_table(&self, job: &Job, found: Option<Table>) -> Result<(Table, u64), Error> {
         let name = visible(job.table.as_bytes());
-        let rows = if found.is_some() { self.count(&job.table)? } else { 0 };
+        let rows = if found.is_some() {
+            self.count(&job.table)?
+        } else {
+            0
+        };
         match (found, job.mode) {
             (Some(table), Mode::Append) => return Ok((table, rows)),
             (Some(table), Mode::Truncate) => {
@@ -164,10 +186,15 @@ impl Sqlite {
             Some(_) => {}
         }
         let sql = "SELECT count(*) FROM sqlite_master WHERE type = 'trigger' AND tbl_name = ?1 COLLATE NOCASE";
-        let triggers: i64 =
-            self.connection.query_row(sql, [table], |row| row.get(0)).map_err(asking)?;
+        let triggers: i64 = self
+            .connection
+            .query_row(sql, [table], |row| row.get(0))
+            .map_err(asking)?;
         let columns = self.columns(table).map_err(asking)?;
-        Ok(Some(Table { columns, triggers: triggers > 0 }))
+        Ok(Some(Table {
+            columns,
+            triggers: triggers > 0,
+        }))
     }
 }
 
@@ -180,7 +207,11 @@ fn check_affinities(job: &Job, table: &Table) -> Result<(), Error> {
         .filter_map(|column| table.column(&column.name))
         .filter(|found| types::Affinity::of(&found.declared).turns_text_into_numbers())
         .map(|found| {
-            format!("{} ({})", visible(found.name.as_bytes()), visible(found.declared.as_bytes()))
+            format!(
+                "{} ({})",
+                visible(found.name.as_bytes()),
+                visible(found.declared.as_bytes())
+            )
         })
         .collect();
     if altered.is_empty() {
@@ -217,7 +248,10 @@ impl Target for Sqlite {
     }
 
     fn encoder(&self) -> Encoder {
-        let columns = self.job.as_ref().map(|loading| loading.inserter.encodings());
+        let columns = self
+            .job
+            .as_ref()
+            .map(|loading| loading.inserter.encodings());
         let columns = columns.unwrap_or_default();
         Box::new(move |batch| encode::encode(&columns, batch))
     }
@@ -245,7 +279,9 @@ impl Target for Sqlite {
 
     fn finish(&mut self) -> Result<u64, Error> {
         let rows = match &self.job {
-            Some(Loading { rows: Some(rows), .. }) => *rows,
+            Some(Loading {
+                rows: Some(rows), ..
+            }) => *rows,
             Some(loading) => self.count(&loading.table)?,
             None => 0,
         };
@@ -271,12 +307,12 @@ impl Drop for Sqlite {
         if !self.connection.is_autocommit() {
             let _ = self.connection.execute_batch("ROLLBACK");
         }
-        let empty = self.path.metadata().is_ok_and(|m| m.is_file() && m.len() == 0);
+        let empty = self
+            .path
+            .metadata()
+            .is_ok_and(|m| m.is_file() && m.len() == 0);
         if self.is_new && empty {
             let _ = std::fs::remove_file(&self.path);
         }
     }
 }
-
-#[cfg(test)]
-mod tests;

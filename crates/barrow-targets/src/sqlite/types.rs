@@ -95,7 +95,11 @@ mod tests {
         ];
         for (name, affinity) in cases {
             let ty = Type::parse(name).unwrap();
-            let declared = declared(&Column { name: "a".into(), ty, required: false });
+            let declared = declared(&Column {
+                name: "a".into(),
+                ty,
+                required: false,
+            });
             assert_eq!(Affinity::of(&declared), affinity, "{name}");
             assert_eq!(spec_type(&declared), Some(ty), "{name}");
         }

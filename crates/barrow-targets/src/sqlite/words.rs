@@ -8,10 +8,10 @@ use crate::error::Error;
 pub fn explained(error: &rusqlite::Error, doing: &str) -> Error {
     let message = format!("{doing}: {error}");
     match error.sqlite_error_code() {
-        Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => {
-            Error::new(format!("{doing}: the database is locked by another program"))
-                .advice("close what is writing to it, then run this again; nothing was changed")
-        }
+        Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => Error::new(format!(
+            "{doing}: the database is locked by another program"
+        ))
+        .advice("close what is writing to it, then run this again; nothing was changed"),
         Some(ErrorCode::DiskFull) => Error::new(format!("{doing}: the disk is full"))
             .advice("make room, then run this again; nothing of this load was kept"),
         Some(ErrorCode::NotADatabase) => {
@@ -21,10 +21,12 @@ pub fn explained(error: &rusqlite::Error, doing: &str) -> Error {
         Some(ErrorCode::ReadOnly | ErrorCode::PermissionDenied | ErrorCode::CannotOpen) => {
             Error::new(message).advice("may you write to the file, and to its folder?")
         }
-        Some(ErrorCode::SystemIoFailure) => Error::new(message)
-            .advice("is the disk full, or gone? nothing of this load was kept"),
-        Some(ErrorCode::DatabaseCorrupt) => Error::new(message)
-            .advice("the database file is damaged; restore it from a copy"),
+        Some(ErrorCode::SystemIoFailure) => {
+            Error::new(message).advice("is the disk full, or gone? nothing of this load was kept")
+        }
+        Some(ErrorCode::DatabaseCorrupt) => {
+            Error::new(message).advice("the database file is damaged; restore it from a copy")
+        }
         _ => Error::new(message),
     }
 }

@@ -26,13 +26,24 @@ impl Spec {
     /// Reads and checks the spec at `path`.
     pub fn read(path: &Path) -> Result<Spec, Failure> {
         let text = std::fs::read_to_string(path).map_err(|e| {
-            Failure::not_done(format!("{}: {e}", visible(path.as_os_str().as_encoded_bytes())))
+            Failure::not_done(format!(
+                "{}: {e}",
+                visible(path.as_os_str().as_encoded_bytes())
+            ))
         })?;
-        let plan = spec::read::read(&text).and_then(|written| spec::check(&written));
+        let plan = spec::read_plan(&text);
         let base = path.parent().unwrap_or(Path::new("")).to_path_buf();
         match plan {
-            Ok(plan) => Ok(Spec { path: path.to_path_buf(), base, plan }),
-            Err(problems) => Err(Failure::Spec { path: path.to_path_buf(), text, problems }),
+            Ok(plan) => Ok(Spec {
+                path: path.to_path_buf(),
+                base,
+                plan,
+            }),
+            Err(problems) => Err(Failure::Spec {
+                path: path.to_path_buf(),
+                text,
+                problems,
+            }),
         }
     }
 
@@ -99,5 +110,8 @@ impl Spec {
 /// How the flow is run.
 pub fn flow_options(shared: &Shared) -> flow::Options {
     let usual = flow::Options::default();
-    flow::Options { threads: shared.threads.map_or(usual.threads, usize::from), ..usual }
+    flow::Options {
+        threads: shared.threads.map_or(usual.threads, usize::from),
+        ..usual
+    }
 }

@@ -44,8 +44,13 @@ pub fn run(args: &Load) -> Result<ExitCode, Failure> {
         clock: Instant::now(),
         times: Vec::new(),
     };
-    let flowed =
-        flow::run(&spec.plan, files.clone(), flow_options(&args.shared), &*encode, &mut sink);
+    let flowed = flow::run(
+        &spec.plan,
+        files.clone(),
+        flow_options(&args.shared),
+        &*encode,
+        &mut sink,
+    );
     let finished = sink.finish(flowed)?;
     let summary = Summary {
         spec: spec.name(),
@@ -126,25 +131,31 @@ impl Sink for LoadSink<'_> {
         }
         if let Every::Records(every) = self.every
             && self.since_commit >= every
-            && self.tolerance.allows(self.tally.rejected(), self.tally.records())
+            && self
+                .tolerance
+                .allows(self.tally.rejected(), self.tally.records())
         {
             self.target.commit()?;
             self.committed += std::mem::take(&mut self.since_commit);
         }
-        self.progress.advance(batch.block.taken, self.tally.records());
+        self.progress
+            .advance(batch.block.taken, self.tally.records());
         Ok(())
     }
 }
 
 impl LoadSink<'_> {
     fn keep(&mut self, batch: &Batch, refused: &[Reject]) -> Result<(), Failure> {
-        let Some(file) = batch.file() else { return Ok(()) };
+        let Some(file) = batch.file() else {
+            return Ok(());
+        };
         let mut rejects: Vec<&Reject> = batch.rejects.iter().chain(refused).collect();
         if !refused.is_empty() {
             rejects.sort_by_key(|reject| reject.offset);
         }
         if !rejects.is_empty() {
-            self.keeper.keep(file, &self.files[file.index].file_name(), rejects)?;
+            self.keeper
+                .keep(file, &self.files[file.index].file_name(), rejects)?;
         }
         if let Some(end) = &batch.block.last {
             self.keeper.end_file(file.index, end)?;
@@ -195,10 +206,14 @@ impl LoadSink<'_> {
         };
         let with = |message: String| format!("{message}\n{stays}");
         match failure {
-            Failure::Wrong { message, advice } => Failure::Wrong { message: with(message), advice },
-            Failure::NotDone { message, advice } => {
-                Failure::NotDone { message: with(message), advice }
-            }
+            Failure::Wrong { message, advice } => Failure::Wrong {
+                message: with(message),
+                advice,
+            },
+            Failure::NotDone { message, advice } => Failure::NotDone {
+                message: with(message),
+                advice,
+            },
             spec @ Failure::Spec { .. } => spec,
         }
     }

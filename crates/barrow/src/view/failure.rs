@@ -13,7 +13,11 @@ use crate::failure::Failure;
 /// Shows a failure.
 pub fn show(failure: &Failure) {
     match failure {
-        Failure::Spec { path, text, problems } => spec(path, text, problems),
+        Failure::Spec {
+            path,
+            text,
+            problems,
+        } => spec(path, text, problems),
         Failure::Wrong { message, advice } | Failure::NotDone { message, advice } => {
             anstream::eprintln!("{} {message}", "error:".red().bold());
             if let Some(advice) = advice {

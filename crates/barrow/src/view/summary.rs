@@ -58,7 +58,9 @@ impl Summary {
     }
 
     fn folder(&self) -> Option<String> {
-        self.rejects.as_ref().map(|f| visible(f.as_os_str().as_encoded_bytes()))
+        self.rejects
+            .as_ref()
+            .map(|f| visible(f.as_os_str().as_encoded_bytes()))
     }
 }
 
@@ -70,8 +72,11 @@ pub fn print_text(summary: &Summary) -> Result<(), Failure> {
 /// Writes the summary as one JSON document.
 pub fn print_json(summary: &Summary) -> Result<(), Failure> {
     let mut out = io::stdout().lock();
-    ended(serde_json::to_writer_pretty(&mut out, &document(summary)).map_err(io::Error::from)
-        .and_then(|()| writeln!(out)))
+    ended(
+        serde_json::to_writer_pretty(&mut out, &document(summary))
+            .map_err(io::Error::from)
+            .and_then(|()| writeln!(out)),
+    )
 }
 
 /// A reader that goes away is no failure.
@@ -86,7 +91,13 @@ fn ended(written: io::Result<()>) -> Result<(), Failure> {
 
 fn text(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     let table = visible(s.table.as_bytes());
-    writeln!(out, "{} → {}, table {}\n", s.spec.bold(), s.into, table.bold())?;
+    writeln!(
+        out,
+        "{} → {}, table {}\n",
+        s.spec.bold(),
+        s.into,
+        table.bold()
+    )?;
     files(s, out)?;
     counts(s, out)?;
     repairs(s, out)?;
@@ -101,7 +112,13 @@ fn text(s: &Summary, out: &mut impl Write) -> io::Result<()> {
 }
 
 fn files(s: &Summary, out: &mut impl Write) -> io::Result<()> {
-    let width = s.tally.files.iter().map(|f| f.name.chars().count()).max().unwrap_or(0);
+    let width = s
+        .tally
+        .files
+        .iter()
+        .map(|f| f.name.chars().count())
+        .max()
+        .unwrap_or(0);
     let numbers: Vec<String> = s.tally.files.iter().map(|f| number(f.records)).collect();
     let digits = numbers.iter().map(String::len).max().unwrap_or(0);
     for (index, file) in s.tally.files.iter().enumerate() {
@@ -111,7 +128,11 @@ fn files(s: &Summary, out: &mut impl Write) -> io::Result<()> {
             "  {:width$}   {:>digits$} {:7}   {took}",
             file.name,
             numbers[index],
-            if file.records == 1 { "record" } else { "records" },
+            if file.records == 1 {
+                "record"
+            } else {
+                "records"
+            },
         )?;
         for note in &file.notes {
             writeln!(out, "    {} {note}", "note:".yellow())?;
@@ -126,14 +147,22 @@ fn counts(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     let mut lines = vec![("read", s.tally.read(), String::new())];
     lines.push(("loaded", s.loaded(), String::new()));
     if s.outcome != Outcome::Kept {
-        lines.push(("not kept", s.not_kept(), "good records of a load that was undone".into()));
+        lines.push((
+            "not kept",
+            s.not_kept(),
+            "good records of a load that was undone".into(),
+        ));
     }
     lines.push(("rejected", rejected, verdict(s)));
     lines.push(("left out", left_out.all(), left_out_words(&left_out)));
     if s.tally.repairs.all() > 0 {
         lines.push(("repaired", s.tally.repairs.all(), String::new()));
     }
-    let digits = lines.iter().map(|(_, n, _)| number(*n).len()).max().unwrap_or(0);
+    let digits = lines
+        .iter()
+        .map(|(_, n, _)| number(*n).len())
+        .max()
+        .unwrap_or(0);
     for (word, n, remark) in lines {
         let shown = format!("{:>digits$}", number(n));
         let shown = match word {
@@ -165,8 +194,11 @@ fn left_out_words(left_out: &LeftOut) -> String {
         (left_out.comments, "comment"),
         (left_out.blank, "blank"),
     ];
-    let parts: Vec<String> =
-        parts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{} {what}", number(*n))).collect();
+    let parts: Vec<String> = parts
+        .iter()
+        .filter(|(n, _)| *n > 0)
+        .map(|(n, what)| format!("{} {what}", number(*n)))
+        .collect();
     parts.join(", ")
 }
 
@@ -176,7 +208,10 @@ fn repairs(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     }
     writeln!(out, "  {}", "what was repaired".bold())?;
     for repair in s.tally.repairs.iter() {
-        let column = repair.column.as_deref().map(|c| format!("{}   ", visible(c.as_bytes())));
+        let column = repair
+            .column
+            .as_deref()
+            .map(|c| format!("{}   ", visible(c.as_bytes())));
         writeln!(
             out,
             "  {:>6}  {}{}   first: line {}",
@@ -197,12 +232,28 @@ fn reasons(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     writeln!(out, "  {}", "why rejected".bold())?;
     let shown = &kinds[..kinds.len().min(MOST_KINDS)];
     let column = |k: &ReasonKind| visible(k.column.as_deref().unwrap_or("").as_bytes());
-    let columns = shown.iter().map(|k| column(k).chars().count()).max().unwrap_or(0);
-    let says = shown.iter().map(|k| k.says.chars().count()).max().unwrap_or(0).min(48);
+    let columns = shown
+        .iter()
+        .map(|k| column(k).chars().count())
+        .max()
+        .unwrap_or(0);
+    let says = shown
+        .iter()
+        .map(|k| k.says.chars().count())
+        .max()
+        .unwrap_or(0)
+        .min(60);
     let several = s.tally.files.len() > 1;
     for kind in shown {
-        let file = if several { format!("{} ", kind.file) } else { String::new() };
-        let value = kind.value.as_deref().map(|v| format!("  \"{}\"", cut(v, 40)));
+        let file = if several {
+            format!("{} ", kind.file)
+        } else {
+            String::new()
+        };
+        let value = kind
+            .value
+            .as_deref()
+            .map(|v| format!("  \"{}\"", cut(v, 30)));
         writeln!(
             out,
             "  {:>6}  {:columns$}  {:says$}   first: {file}line {}{}",
@@ -215,21 +266,27 @@ fn reasons(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     }
     if kinds.len() > shown.len() {
         let more = kinds.len() - shown.len();
-        writeln!(out, "          and {} more, in reasons.jsonl", counted(more as u64, "kind"))?;
+        writeln!(
+            out,
+            "          and {} more, in reasons.jsonl",
+            counted(more as u64, "kind")
+        )?;
     }
     writeln!(out)
 }
 
 fn next(s: &Summary, out: &mut impl Write) -> io::Result<()> {
-    let Some(folder) = s.folder() else { return Ok(()) };
+    let Some(folder) = s.folder() else {
+        return Ok(());
+    };
     match s.outcome {
         Outcome::Kept => writeln!(
             out,
-            "  kept in {folder} · correct them there, then load that file with the same spec"
+            "  kept in {folder}/ · correct them there, then load that file with the same spec"
         ),
         Outcome::BeyondTolerance { .. } => writeln!(
             out,
-            "  kept in {folder} · correct the file, or allow them: --tolerance {}",
+            "  kept in {folder}/ · correct the file, or allow them: --tolerance {}",
             s.tally.rejected()
         ),
     }
@@ -258,10 +315,17 @@ fn document(s: &Summary) -> Value {
         "code": kind.code.word(), "column": kind.column, "says": kind.says, "count": kind.count,
         "first": { "file": kind.file, "line": kind.line, "value": kind.value },
     })).collect();
-    let repairs: Vec<Value> = s.tally.repairs.iter().map(|repair| json!({
-        "what": repair.what, "column": repair.column, "count": repair.count,
-        "first": { "line": repair.line },
-    })).collect();
+    let repairs: Vec<Value> = s
+        .tally
+        .repairs
+        .iter()
+        .map(|repair| {
+            json!({
+                "what": repair.what, "column": repair.column, "count": repair.count,
+                "first": { "line": repair.line },
+            })
+        })
+        .collect();
     json!({
         "run": s.run, "spec": s.spec, "into": s.into, "table": s.table,
         "outcome": match s.outcome {

@@ -1,0 +1,26 @@
+//! `barrow demo`.
+
+use crate::market::Market;
+
+#[test]
+fn the_tour_runs_and_can_be_repeated_by_hand() {
+    let m = Market::with(&[]);
+    let said = m.run("demo tour");
+    assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+    for line in said
+        .out
+        .lines()
+        .filter_map(|line| line.strip_prefix("$ barrow "))
+    {
+        let mut command = m.command(line);
+        command.current_dir(m.path("tour"));
+        let code = crate::market::said(command).code;
+        assert!((0..=3).contains(&code) && code != 1, "{line}: {code}");
+    }
+    assert!(said.out.contains("1604,\"Wren Cottage"), "{}", said.out);
+    assert_eq!(
+        m.run("demo tour").code,
+        2,
+        "a folder that holds something is left alone"
+    );
+}
