@@ -11,6 +11,7 @@ use super::plan::{
 use super::problem::{At, Problem};
 use super::types::Type;
 use super::written::{Column, Delimited, Records, Values, Written};
+use crate::records::scan::LONGEST_MARK;
 use crate::values::{ColumnReader, ReaderOptions};
 
 /// The longest record unless the spec says otherwise: 1 MiB.
@@ -120,6 +121,9 @@ fn ending(r: &Records, problems: &mut Vec<Problem>) -> EndingPlan {
         }
         own => own,
     };
+    if text.len() > LONGEST_MARK {
+        problems.push(too_long(&at.span, "a record's end"));
+    }
     EndingPlan::Text(text.as_bytes().to_vec())
 }
 
@@ -131,6 +135,13 @@ fn delimited(d: &Delimited, ending: &EndingPlan, problems: &mut Vec<Problem>) ->
         let span = at.as_ref().map_or(0..0, |at| at.span.clone());
         problems.push(Problem::new(span, message, label));
     };
+    if delimiter.len() > LONGEST_MARK {
+        clash(
+            &d.delimiter,
+            "the delimiter is longer than 64 bytes",
+            "too long",
+        );
+    }
     if delimiter.is_empty() {
         clash(&d.delimiter, "the delimiter is empty", "empty");
     } else if holds_ending(&delimiter, ending) {
@@ -180,6 +191,14 @@ fn delimited(d: &Delimited, ending: &EndingPlan, problems: &mut Vec<Problem>) ->
         quote: quote.into_bytes(),
         escape,
     }
+}
+
+fn too_long(span: &std::ops::Range<usize>, what: &str) -> Problem {
+    Problem::new(
+        span.clone(),
+        format!("{what} is longer than {LONGEST_MARK} bytes"),
+        "too long",
+    )
 }
 
 /// Whether `text` holds the start of a record's end.

@@ -244,6 +244,11 @@ fn reasons(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         .unwrap_or(0)
         .min(60);
     let several = s.tally.files.len() > 1;
+    let lines = shown
+        .iter()
+        .map(|k| number(k.line).len())
+        .max()
+        .unwrap_or(0);
     for kind in shown {
         let file = if several {
             format!("{} ", kind.file)
@@ -256,7 +261,7 @@ fn reasons(s: &Summary, out: &mut impl Write) -> io::Result<()> {
             .map(|v| format!("  \"{}\"", cut(v, 30)));
         writeln!(
             out,
-            "  {:>6}  {:columns$}  {:says$}   first: {file}line {}{}",
+            "  {:>6}  {:columns$}  {:says$}   first: {file}line {:>lines$}{}",
             number(kind.count),
             column(kind),
             kind.says,
