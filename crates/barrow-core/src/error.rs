@@ -22,6 +22,50 @@ pub enum Error {
         /// What the system said.
         source: std::io::Error,
     },
+    /// A file is packed in another way than the spec says.
+    #[error("{file} is packed with \"{found}\", and the spec says packing = \"{said}\"")]
+    Packing {
+        /// The file as people named it.
+        file: String,
+        /// What the spec says.
+        said: &'static str,
+        /// What the content says.
+        found: &'static str,
+    },
+    /// A packed file is cut off or damaged.
+    #[error(
+        "{file}: the {packing} packing is damaged or cut off after {unpacked} bytes of content \
+         ({stored} bytes of the file were read): {source}"
+    )]
+    Damaged {
+        /// The file as people named it.
+        file: String,
+        /// Its packing.
+        packing: &'static str,
+        /// How many bytes of the file as stored had been read.
+        stored: u64,
+        /// How many bytes had been unpacked.
+        unpacked: u64,
+        /// What the unpacker said.
+        source: std::io::Error,
+    },
+    /// A file is in another encoding than the spec says.
+    #[error("{0}")]
+    Encoding(String),
+    /// Bytes that do not decode, where the spec says to stop at them.
+    #[error(
+        "{file}, line {line}: {value} does not decode as {encoding}, and the spec says to stop there"
+    )]
+    Undecodable {
+        /// The file as people named it.
+        file: String,
+        /// The line, 1-based.
+        line: u64,
+        /// The field, its bytes written out.
+        value: String,
+        /// The encoding.
+        encoding: &'static str,
+    },
     /// A file could not be written.
     #[error("cannot write {}: {source}", path.display())]
     Write {
@@ -52,6 +96,16 @@ pub enum Error {
         unbound: Vec<Unbound>,
         /// The header's names, made visible.
         header: Vec<String>,
+    },
+    /// No line of a file's start has the columns' names.
+    #[error("none of the first {lines} lines of {file} has the columns' names: {wanted}")]
+    NoHeader {
+        /// The file as people named it.
+        file: String,
+        /// How many lines were looked through.
+        lines: u64,
+        /// The names that were looked for.
+        wanted: String,
     },
     /// The preamble and header are longer than anything that could be one.
     #[error(

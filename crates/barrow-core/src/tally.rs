@@ -138,6 +138,11 @@ impl Tally {
             }
         }
         self.repairs.add(&batch.repairs);
+        if let (Some(hint), Some(file)) = (&batch.hint, self.files.last_mut())
+            && !file.notes.contains(hint)
+        {
+            file.notes.push(hint.clone());
+        }
         let rejects = batch.rejects.iter().chain(refused);
         let rejected = rejects.filter(|r| !r.reasons.is_empty()).count() as u64;
         let Some(file) = self.files.last_mut() else {

@@ -5,12 +5,16 @@ mod common;
 use common::{Out, read, try_read};
 use proptest::prelude::*;
 
-const SPECS: [&str; 5] = [
+const SPECS: [&str; 9] = [
     "[records]\nheader = \"none\"\nlongest = 40\n[columns]\na = \"text\"\nb = \"text\"\n",
     "[records]\nheader = \"none\"\ntrailer = 2\ncomment = \"#\"\nlongest = 60\n[columns]\na = \"text\"\nb = \"text\"\n",
     "[records]\nheader = \"none\"\nlongest = 50\n[delimited]\nescape = \"\\\\\"\n[columns]\na = \"text\"\nb = \"text\"\n",
     "[records]\nheader = \"none\"\nending = \"#a#\"\n[delimited]\ndelimiter = \",,\"\n[columns]\na = \"text\"\nb = \"integer\"\n",
     "[records]\nheader = \"none\"\nending = \"lf\"\nwhen_blank = \"reject\"\n[delimited]\nquote = \"\"\n[columns]\na = \"text\"\nb = \"text\"\n",
+    "[source]\nencoding = \"shift_jis\"\n[records]\nheader = \"none\"\nlongest = 50\n[delimited]\nescape = \"\\\\\"\n[columns]\na = \"text\"\nb = \"text\"\n",
+    "[source]\nencoding = \"utf-16be\"\nwhen_undecodable = \"replace\"\n[records]\nheader = \"none\"\ntrailer = 1\n[columns]\na = \"text\"\nb = \"text\"\n",
+    "[records]\nheader = \"none\"\nlongest = 70\nwhen_short = \"join\"\n[columns]\na = \"text\"\nb = \"text\"\nc = \"text\"\n",
+    "[source]\nencoding = \"gb18030\"\n[records]\nlayout = \"fixed\"\nending = \"none\"\n[columns]\na = { type = \"text\", width = 3 }\nb = { type = \"integer\", width = 2 }\n",
 ];
 
 /// Bytes in which everything that means something is frequent.
@@ -18,6 +22,7 @@ fn bytes() -> impl Strategy<Value = Vec<u8>> {
     let byte = prop_oneof![
         4 => proptest::sample::select(b"\",\n\r#\\ a".to_vec()),
         1 => any::<u8>(),
+        1 => Just(0),
     ];
     proptest::collection::vec(byte, 0..400)
 }

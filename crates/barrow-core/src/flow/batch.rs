@@ -2,7 +2,7 @@
 
 use std::any::Any;
 
-use crate::records::block::{Block, Mark};
+use crate::records::block::Block;
 use crate::records::file::FileReading;
 use crate::rejects::{Code, Reason, Reject};
 use crate::tally::Repairs;
@@ -20,6 +20,8 @@ pub struct Batch {
     pub rejects: Vec<Reject>,
     /// What was changed because the spec asked for it.
     pub repairs: Repairs,
+    /// What the bytes say against the file's encoding, if anything.
+    pub hint: Option<String>,
     /// The rows in a target's own form, if it has one.
     pub encoded: Encoded,
 }
@@ -34,6 +36,7 @@ impl Default for Batch {
             rows: Rows::default(),
             rejects: Vec::new(),
             repairs: Repairs::default(),
+            hint: None,
             encoded: Box::new(()),
         }
     }
@@ -83,9 +86,9 @@ impl Batch {
         Reject {
             record: block.record_number(mark),
             line: block.first_line + u64::from(at.line),
-            offset: block.offset + u64::from(at.start),
+            offset: block.place(at.start as usize),
             reasons,
-            raw: block.bytes[at.raw_range()].to_vec(),
+            raw: block.raw(at.raw_range()).to_vec(),
         }
     }
 
@@ -96,15 +99,11 @@ impl Batch {
             code,
             column,
             field: None,
-            offset: self.offset_of(&self.block.marks[mark]),
+            offset: self.block.place(self.block.marks[mark].start as usize),
             value: None,
             says: words,
             expected: "a row that the table takes".into(),
         };
         Batch::reject(&self.block, mark, vec![reason])
-    }
-
-    fn offset_of(&self, mark: &Mark) -> u64 {
-        self.block.offset + u64::from(mark.start)
     }
 }

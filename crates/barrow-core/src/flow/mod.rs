@@ -4,6 +4,7 @@
 //! to work on waits.
 
 mod batch;
+mod hint;
 mod worker;
 
 use std::collections::BTreeMap;
@@ -139,7 +140,7 @@ fn type_blocks(plan: &Plan, cut: &Receiver<Batch>, done: &Sender<Done>, encode: 
     while let Ok(mut batch) = cut.recv() {
         let order = batch.block.order;
         let typed = catch(|| {
-            worker.work(&mut batch);
+            worker.work(&mut batch)?;
             encode(&mut batch);
             Ok(batch)
         });

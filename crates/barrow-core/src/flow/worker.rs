@@ -1,13 +1,19 @@
 //! From a block's records to typed rows and rejects.
 
+use std::collections::HashSet;
+
 use super::batch::{Batch, Rows};
+use super::hint;
+use crate::error::Error;
 use crate::records::block::{Block, Mark, State};
 use crate::records::fields::{self, Span};
 use crate::records::file::FileReading;
+use crate::records::fixed::Cutter;
 use crate::rejects::{Code, Reason, Reject};
+use crate::source::Charset;
 use crate::spec::plan::{ColumnPlan, Plan, WhenLong, WhenShort};
 use crate::tally::Repairs;
-use crate::values::{Cell, Fault, Fields};
+use crate::values::{Cell, Change, ColumnReader, Fault, Fields, Results};
 use crate::visible::visible_short;
 
 /// A value in a reason is cut after so many characters; the reject's own bytes
@@ -26,6 +32,7 @@ pub struct Worker<'p> {
     columns: Vec<(usize, &'p ColumnPlan)>,
     spans: Vec<Span>,
     faults: Vec<Fault>,
+    changes: Vec<Change>,
 }
 
 impl<'p> Worker<'p> {
@@ -41,16 +48,21 @@ impl<'p> Worker<'p> {
             columns: columns.collect(),
             spans: Vec::new(),
             faults: Vec::new(),
+            changes: Vec::new(),
         }
     }
 
     /// Reads the records of `batch.block` into the batch's rows and rejects.
-    pub fn work(&mut self, batch: &mut Batch) {
+    ///
+    /// # Errors
+    /// Bytes that do not decode, where the spec says to stop at them.
+    pub fn work(&mut self, batch: &mut Batch) -> Result<(), Error> {
         let Batch {
             block,
             rows,
             rejects,
             repairs,
+            hint,
             ..
         } = batch;
         rows.clear();
@@ -58,8 +70,10 @@ impl<'p> Worker<'p> {
         repairs.clear();
         self.spans.clear();
         self.faults.clear();
+        self.changes.clear();
+        *hint = None;
         let Some(file) = block.file.clone() else {
-            return;
+            return Ok(());
         };
         self.split(block, &file, &mut rows.marks, rejects, repairs);
         rows.height = rows.marks.len();
@@ -67,12 +81,57 @@ impl<'p> Worker<'p> {
         if rows.cells.len() < cells {
             rows.cells.resize(cells, Cell::Null);
         }
-        self.type_fields(block, &file, rows);
+        let clean = is_clean(block, &file.charset);
+        self.type_fields(block, &file, clean, rows);
+        if !clean {
+            *hint = hint::of(&block.bytes, &file.charset);
+        }
+        self.note_changes(block, &rows.marks, repairs);
+        self.stop_at_bad_bytes(block, &file)?;
         self.part_good_from_bad(block, &file, &rows.marks, &mut rows.good, rejects);
+        Ok(())
+    }
+
+    /// Changes of rows that load are repairs; those of rejects are not.
+    fn note_changes(&mut self, block: &Block, marks: &[u32], repairs: &mut Repairs) {
+        if self.changes.is_empty() {
+            return;
+        }
+        let bad: HashSet<u32> = self.faults.iter().map(|fault| fault.row).collect();
+        self.changes
+            .sort_by_key(|change| (change.row, change.column));
+        for change in self
+            .changes
+            .iter()
+            .filter(|change| !bad.contains(&change.row))
+        {
+            let (_, column) = self.columns[change.column as usize];
+            let mark = &block.marks[marks[change.row as usize] as usize];
+            let line = block.first_line + u64::from(mark.line);
+            repairs.note(change.what, Some(&column.name), line);
+        }
+    }
+
+    fn stop_at_bad_bytes(&self, block: &Block, file: &FileReading) -> Result<(), Error> {
+        let stops = |fault: &&Fault| {
+            let reader = self.columns[fault.column as usize].1.reader.as_ref();
+            fault.code == Code::BadBytes && reader.is_some_and(ColumnReader::stops_at_bad_bytes)
+        };
+        let Some(fault) = self.faults.iter().find(stops) else {
+            return Ok(());
+        };
+        let at = fault.span.start() as u32;
+        let mark = block.marks.iter().rev().find(|mark| mark.start <= at);
+        Err(Error::Undecodable {
+            file: file.name.clone(),
+            line: block.first_line + mark.map_or(0, |mark| u64::from(mark.line)),
+            value: visible_short(block.raw(fault.span.range()), LONGEST_SHOWN),
+            encoding: file.charset.name(),
+        })
     }
 
     /// Types every field, some records at a time and each column in turn.
-    fn type_fields(&mut self, block: &Block, file: &FileReading, rows: &mut Rows) {
+    fn type_fields(&mut self, block: &Block, file: &FileReading, clean: bool, rows: &mut Rows) {
         if rows.height == 0 {
             return;
         }
@@ -81,7 +140,9 @@ impl<'p> Worker<'p> {
             spans: &[],
             per_record: file.fields,
             first_row: 0,
-            clean: simdutf8::basic::from_utf8(&block.bytes).is_ok(),
+            clean,
+            charset: &file.charset,
+            map: block.map.as_ref(),
             delimited: &self.plan.records.delimited,
         };
         for spans in self.spans.chunks(file.fields * AT_ONCE) {
@@ -91,9 +152,14 @@ impl<'p> Worker<'p> {
             let parts = rows.cells.chunks_exact_mut(rows.height);
             for (number, ((place, column), cells)) in self.columns.iter().zip(parts).enumerate() {
                 if let Some(reader) = &column.reader {
-                    let (cells, field) = (&mut cells[first..last], file.binding[*place]);
-                    let (store, faults) = (&mut rows.store, &mut self.faults);
-                    reader.read(&input, field, number as u32, cells, store, faults);
+                    let out = Results {
+                        column: number as u32,
+                        cells: &mut cells[first..last],
+                        store: &mut rows.store,
+                        faults: &mut self.faults,
+                        changes: &mut self.changes,
+                    };
+                    reader.read(&input, file.binding[*place], out);
                 }
             }
             input.first_row = last as u32;
@@ -111,16 +177,18 @@ impl<'p> Worker<'p> {
     ) {
         for (index, mark) in block.marks.iter().enumerate() {
             let before = self.spans.len();
+            let line = block.first_line + u64::from(mark.line);
             let shape = match mark.state {
-                State::Plain | State::Quoted => {
-                    let split = fields::split(
-                        &self.plan.records.delimited,
-                        &block.bytes,
-                        mark,
-                        &mut self.spans,
-                    );
+                _ if self.plan.records.fixed.is_some() && mark.state != State::Blank => {
+                    self.cut(block, file, mark, |what| repairs.note(what, None, line))
+                }
+                State::Plain | State::Quoted | State::Joined => {
+                    let split = fields::split(&file.delimited, &block.bytes, mark, &mut self.spans);
+                    if mark.state == State::Joined {
+                        repairs.note("lines joined to one record", None, line);
+                    }
                     self.fit(split, before, file.fields, |what| {
-                        repairs.note(what, None, block.first_line + u64::from(mark.line));
+                        repairs.note(what, None, line)
                     })
                 }
                 State::Unclosed => Err(unclosed()),
@@ -132,10 +200,43 @@ impl<'p> Worker<'p> {
                 Ok(()) => marks.push(index as u32),
                 Err(shape) => {
                     self.spans.truncate(before);
-                    rejects.push(shape.reject(block, index, mark));
+                    rejects.push(shape.reject(block, &file.charset, index, mark));
                 }
             }
         }
+    }
+
+    /// Cuts a record of a fixed layout.
+    fn cut(
+        &mut self,
+        block: &Block,
+        file: &FileReading,
+        mark: &Mark,
+        repaired: impl FnMut(&'static str),
+    ) -> Result<(), Shape> {
+        let Some(fixed) = &self.plan.records.fixed else {
+            return Ok(());
+        };
+        if mark.state == State::TooLong {
+            return Err(too_long(self.plan.records.longest));
+        }
+        if mark.state == State::TooLongRest {
+            return Err(Shape::rest());
+        }
+        let cutter = Cutter {
+            fixed,
+            columns: &self.plan.columns,
+            when_short: self.plan.records.when_short,
+            when_long: self.plan.records.when_long,
+            by_characters: self.plan.by_characters(&file.charset),
+        };
+        cutter
+            .cut(&block.bytes, mark, &mut self.spans, repaired)
+            .map_err(|misfit| Shape {
+                says: misfit.says,
+                expected: misfit.expected,
+                ..Shape::new(misfit.code, "")
+            })
     }
 
     /// Makes a record's fields as many as the file has, as far as the spec allows.
@@ -228,29 +329,64 @@ impl<'p> Worker<'p> {
     fn reason(&self, block: &Block, file: &FileReading, fault: &Fault) -> Reason {
         let (place, column) = self.columns[fault.column as usize];
         let value = &block.bytes[fault.span.range()];
-        let mut code = fault.code;
-        // What a number or a date makes of broken bytes is beside the point.
-        if code != Code::Required && std::str::from_utf8(value).is_err() {
-            code = Code::BadBytes;
-        }
         let (says, expected) = match &column.reader {
-            Some(reader) => (reader.sentence(code), reader.expected(code)),
-            None => (code.words().to_string(), String::new()),
+            Some(reader) => (reader.sentence(fault.code), reader.expected(fault.code)),
+            None => (fault.code.words().to_string(), String::new()),
         };
+        let says = match fault.code {
+            Code::BadBytes => format!("bytes that do not decode as {}", file.charset.name()),
+            _ => says,
+        };
+        let present = !fault.span.is_missing();
         Reason {
-            code,
+            code: fault.code,
             column: Some(column.name.clone()),
             field: Some(file.binding[place] as u32 + 1),
-            offset: block.offset
-                + if fault.span.is_missing() {
-                    0
-                } else {
-                    fault.span.start() as u64
-                },
-            value: (!fault.span.is_missing()).then(|| visible_short(value, LONGEST_SHOWN)),
+            offset: if present {
+                block.place(fault.span.start())
+            } else {
+                block.offset
+            },
+            value: present.then(|| shown(block, file, value, fault)),
             says,
             expected,
         }
+    }
+}
+
+/// A value as people read it; bytes that do not decode, and numbers that are
+/// bytes, stand in hexadecimal.
+fn shown(block: &Block, file: &FileReading, value: &[u8], fault: &Fault) -> String {
+    if fault.code == Code::BadBytes && block.map.is_some() {
+        return visible_short(block.raw(fault.span.range()), LONGEST_SHOWN);
+    }
+    readable(&file.charset, value)
+}
+
+/// A field's text, or its bytes in hexadecimal where they mean nothing.
+fn readable(charset: &Charset, value: &[u8]) -> String {
+    let mut text = Vec::new();
+    match charset.decode(
+        &value[..value.len().min(LONGEST_SHOWN * 4)],
+        None,
+        &mut text,
+    ) {
+        Ok(_) => visible_short(&text, LONGEST_SHOWN),
+        Err(_) if charset.reads_as_ascii() => visible_short(value, LONGEST_SHOWN),
+        Err(_) => value
+            .iter()
+            .take(LONGEST_SHOWN / 4)
+            .map(|b| format!("\\x{b:02X}"))
+            .collect(),
+    }
+}
+
+/// Whether a block's bytes are UTF-8 as they stand.
+fn is_clean(block: &Block, charset: &Charset) -> bool {
+    match (charset, &block.map) {
+        (_, Some(map)) => map.is_clean(),
+        (Charset::Utf8, _) => simdutf8::basic::from_utf8(&block.bytes).is_ok(),
+        (charset, _) => charset.reads_as_ascii() && block.bytes.is_ascii(),
     }
 }
 
@@ -283,14 +419,14 @@ impl Shape {
         }
     }
 
-    fn reject(self, block: &Block, index: usize, mark: &Mark) -> Reject {
+    fn reject(self, block: &Block, charset: &Charset, index: usize, mark: &Mark) -> Reject {
         let text = self.field.map_or(mark.range(), |(_, span)| span.range());
         let reasons = self.code.map(|code| Reason {
             code,
             column: None,
             field: self.field.map(|(field, _)| field as u32 + 1),
-            offset: block.offset + text.start as u64,
-            value: Some(visible_short(&block.bytes[text], LONGEST_SHOWN)),
+            offset: block.place(text.start),
+            value: Some(readable(charset, &block.bytes[text])),
             says: self.says,
             expected: self.expected,
         });

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use super::file::FileReading;
+use crate::source::transcode::TextMap;
 
 /// What the splitter already knows of a record.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -19,6 +20,8 @@ pub enum State {
     TooLongRest,
     /// A blank line, where blank lines are rejected.
     Blank,
+    /// Lines that were joined until the record had its fields.
+    Joined,
 }
 
 /// Where a record stands in its block.
@@ -90,6 +93,8 @@ pub struct Block {
     pub bytes: Vec<u8>,
     /// Where they start in the file, 0-based.
     pub offset: u64,
+    /// Where the bytes were in the file, if they were decoded before splitting.
+    pub map: Option<TextMap>,
     /// The number of the first record, 1-based.
     pub first_record: u64,
     /// The line on which the block starts, 1-based.
@@ -118,11 +123,25 @@ impl Block {
     /// Makes the block ready to be filled again, and keeps its room.
     pub fn clear(&mut self) {
         self.file = None;
+        self.map = None;
         self.bytes.clear();
         self.marks.clear();
         self.left_out = LeftOut::default();
         self.taken = 0;
         self.last = None;
+    }
+
+    /// Where a place in the bytes is in the file, 0-based.
+    pub fn place(&self, at: usize) -> u64 {
+        self.offset + self.map.as_ref().map_or(at, |map| map.place(at)) as u64
+    }
+
+    /// A range of the bytes as they came in the file.
+    pub fn raw(&self, range: std::ops::Range<usize>) -> &[u8] {
+        match &self.map {
+            None => &self.bytes[range],
+            Some(map) => map.raw(range),
+        }
     }
 
     /// The number in its file of the record at `index` of this block.

@@ -1,6 +1,8 @@
 //! How a record ends.
 
-use crate::spec::plan::EndingPlan;
+use crate::error::Error;
+use crate::source::Charset;
+use crate::spec::plan::{EndingPlan, RecordPlan};
 
 /// What stands at a byte that could start a record's end.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -89,25 +91,38 @@ pub enum FileEnding {
     Line,
     /// These bytes exactly.
     Exactly(Vec<u8>),
+    /// None: every record is so wide.
+    Width(usize),
 }
 
 impl FileEnding {
     /// Decides a file's record end from its first bytes. `whole` says that they
     /// are all it has. `None` where they do not tell yet.
-    pub fn decide(plan: &EndingPlan, bytes: &[u8], whole: bool) -> Option<FileEnding> {
-        if let EndingPlan::Text(text) = plan {
-            return Some(FileEnding::Exactly(text.clone()));
-        }
-        match memchr::memchr2(b'\r', b'\n', bytes) {
-            Some(at) if bytes[at] == b'\n' => Some(FileEnding::Line),
-            Some(at) => match bytes.get(at + 1) {
-                Some(b'\n') => Some(FileEnding::Line),
-                Some(_) => Some(FileEnding::Exactly(b"\r".to_vec())),
-                None if whole => Some(FileEnding::Exactly(b"\r".to_vec())),
-                None => None,
+    ///
+    /// # Errors
+    /// The encoding lacks a character of the spec's record end.
+    pub fn decide(
+        plan: &RecordPlan,
+        charset: &Charset,
+        bytes: &[u8],
+        whole: bool,
+    ) -> Result<Option<FileEnding>, Error> {
+        match &plan.ending {
+            EndingPlan::Auto if !charset.reads_as_ascii() => Ok(decide_ebcdic(bytes, whole)),
+            EndingPlan::Auto => Ok(decide_ascii(bytes, whole)),
+            EndingPlan::None => {
+                let width = plan.fixed.as_ref().map_or(1, |fixed| fixed.width);
+                Ok(Some(FileEnding::Width(width)))
+            }
+            // Page 037 and its kin have the line feed at 25 and a line end of
+            // their own, next line, at 15.
+            EndingPlan::Text(text) => match charset.bytes_of(text) {
+                Some(bytes) => Ok(Some(FileEnding::Exactly(bytes))),
+                None => Err(Error::Encoding(format!(
+                    "{} lacks a character of the record end \"{text}\"",
+                    charset.name()
+                ))),
             },
-            None if whole => Some(FileEnding::Line),
-            None => None,
         }
     }
 
@@ -119,7 +134,39 @@ impl FileEnding {
                 [byte] => line_end(&Byte(*byte), bytes, start, whole),
                 several => line_end(&Bytes(several), bytes, start, whole),
             },
+            FileEnding::Width(width) => match start + width {
+                end if end <= bytes.len() => Found::End(end, end),
+                _ if whole => Found::End(bytes.len(), bytes.len()),
+                _ => Found::Unknown,
+            },
         }
+    }
+}
+
+fn decide_ascii(bytes: &[u8], whole: bool) -> Option<FileEnding> {
+    match memchr::memchr2(b'\r', b'\n', bytes) {
+        Some(at) if bytes[at] == b'\n' => Some(FileEnding::Line),
+        Some(at) => match bytes.get(at + 1) {
+            Some(b'\n') => Some(FileEnding::Line),
+            Some(_) => Some(FileEnding::Exactly(b"\r".to_vec())),
+            None if whole => Some(FileEnding::Exactly(b"\r".to_vec())),
+            None => None,
+        },
+        None if whole => Some(FileEnding::Line),
+        None => None,
+    }
+}
+
+fn decide_ebcdic(bytes: &[u8], whole: bool) -> Option<FileEnding> {
+    const NEXT_LINE: u8 = 0x15;
+    const LINE_FEED: u8 = 0x25;
+    match memchr::memchr2(NEXT_LINE, LINE_FEED, bytes) {
+        Some(at) if at > 0 && bytes[at] == LINE_FEED && bytes[at - 1] == b'\r' => {
+            Some(FileEnding::Exactly(vec![b'\r', LINE_FEED]))
+        }
+        Some(at) => Some(FileEnding::Exactly(vec![bytes[at]])),
+        None if whole => Some(FileEnding::Exactly(vec![NEXT_LINE])),
+        None => None,
     }
 }
 
@@ -146,12 +193,12 @@ mod tests {
 
     #[test]
     fn a_file_ends_its_records_as_its_first_line_does() {
-        let decide = |bytes: &[u8]| FileEnding::decide(&EndingPlan::Auto, bytes, true);
+        let decide = |bytes: &[u8]| decide_ascii(bytes, true);
         assert_eq!(decide(b"a\nb"), Some(FileEnding::Line));
         assert_eq!(decide(b"a\r\nb"), Some(FileEnding::Line));
         assert_eq!(decide(b"a\rb\n"), Some(FileEnding::Exactly(b"\r".to_vec())));
         assert_eq!(decide(b"ab"), Some(FileEnding::Line));
-        assert_eq!(FileEnding::decide(&EndingPlan::Auto, b"ab\r", false), None);
+        assert_eq!(decide_ascii(b"ab\r", false), None);
     }
 
     #[test]

@@ -1,6 +1,8 @@
 //! What holds for every record of one file: decided once, when it is opened.
 
 use super::ending::FileEnding;
+use crate::source::Charset;
+use crate::spec::plan::DelimitedPlan;
 
 /// How one file is read.
 #[derive(Debug, PartialEq, Eq)]
@@ -9,6 +11,12 @@ pub struct FileReading {
     pub index: usize,
     /// The file as people named it.
     pub name: String,
+    /// What its bytes mean.
+    pub charset: Charset,
+    /// What sets fields apart, as the bytes that are split.
+    pub delimited: DelimitedPlan,
+    /// What a comment line starts with, as bytes.
+    pub comment: Option<Vec<u8>>,
     /// How its records end.
     pub ending: FileEnding,
     /// Its bytes before the first record: byte order mark, preamble, header.

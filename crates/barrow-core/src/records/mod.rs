@@ -4,6 +4,8 @@ pub mod block;
 pub mod ending;
 pub mod fields;
 pub mod file;
+pub mod fixed;
 pub mod header;
 pub mod scan;
 pub mod splitter;
+pub mod start;

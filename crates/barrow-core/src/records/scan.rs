@@ -35,7 +35,16 @@ pub struct Scan<'p> {
     pub longest: usize,
     /// How many fields a record has, where that is known.
     pub fields: Option<usize>,
+    /// Whether a record with too few fields is joined to the next lines.
+    pub join: bool,
+    /// The byte of a space.
+    pub space: u8,
+    /// Whether the widths of records without an end count characters.
+    pub by_characters: bool,
 }
+
+/// At most so many lines are joined to one record.
+const MOST_JOINED: u32 = 20;
 
 /// Where a scan has got to.
 #[derive(Debug, Default, Clone, PartialEq, Eq)]
@@ -113,6 +122,11 @@ impl Scan<'_> {
                 None => Found::Unknown,
             };
             let done = match plain {
+                Found::End(end, _)
+                    if self.join && !progress.too_long && self.is_short(&bytes[start..end]) =>
+                {
+                    self.join(ending, bytes, whole, progress, marks)
+                }
                 Found::End(end, next) if end - start <= self.longest && !progress.too_long => {
                     self.mark(
                         bytes,
@@ -142,7 +156,7 @@ impl Scan<'_> {
         progress.at = mark.next as usize;
         progress.line += 1;
         let text = &bytes[mark.range()];
-        if text.first().is_none_or(|b| *b == b' ') && self.is_blank(text) {
+        if text.first().is_none_or(|b| *b == self.space) && self.is_blank(text) {
             if self.keep_blank {
                 marks.push(Mark {
                     state: State::Blank,
@@ -156,9 +170,115 @@ impl Scan<'_> {
         marks.push(mark);
     }
 
+    /// Whether a line that is not blank has fewer fields than a record.
+    fn is_short(&self, text: &[u8]) -> bool {
+        !self.is_blank(text)
+            && self
+                .fields
+                .is_some_and(|fields| super::fields::count(self.delimited, text) < fields)
+    }
+
+    /// Joins the next lines to a short one until they have its number of fields.
+    /// A line that is whole by itself is never swallowed; where joining fails,
+    /// the first line stands alone. False where the bytes read do not tell.
+    fn join<E: Ending>(
+        &self,
+        ending: &E,
+        bytes: &[u8],
+        whole: bool,
+        progress: &mut Progress,
+        marks: &mut Vec<Mark>,
+    ) -> bool {
+        let start = progress.at;
+        let fields = self.fields.unwrap_or(0);
+        let count = |text: &[u8]| super::fields::count(self.delimited, text);
+        let mut first = None;
+        let mut lines = 1;
+        let mut at = start;
+        let joined = loop {
+            let Found::End(end, next) = line_end(ending, bytes, at, whole) else {
+                if bytes.len() - start <= self.longest + SIGHT {
+                    return false;
+                }
+                break None;
+            };
+            first.get_or_insert((end, next));
+            let found = count(&bytes[start..end]);
+            let alone = at > start && count(&bytes[at..end]) == fields;
+            if alone || found > fields || lines > MOST_JOINED || end - start > self.longest {
+                break None;
+            }
+            if found == fields {
+                break Some((end, next));
+            }
+            // No further line: what is there is all there is.
+            if next == bytes.len() {
+                if !whole {
+                    return false;
+                }
+                break None;
+            }
+            at = next;
+            lines += 1;
+        };
+        let Some((mut end, mut next)) = joined.or(first) else {
+            return false;
+        };
+        let mut state = State::Joined;
+        if joined.is_none() {
+            (end, next) = first.unwrap_or((end, next));
+            (lines, state) = (1, State::Quoted);
+        }
+        marks.push(Mark {
+            start: start as u32,
+            end: end as u32,
+            next: next as u32,
+            line: progress.line,
+            state,
+        });
+        progress.at = next;
+        progress.line += lines;
+        true
+    }
+
+    /// Marks records that have no end and are each `width` wide. Each counts as a line.
+    pub fn widths(
+        &self,
+        width: usize,
+        bytes: &[u8],
+        whole: bool,
+        progress: &mut Progress,
+        marks: &mut Vec<Mark>,
+    ) {
+        while progress.at < bytes.len() {
+            let rest = &bytes[progress.at..];
+            let length = if self.by_characters {
+                characters(rest, width)
+            } else {
+                Some(width)
+            };
+            let length = match length.filter(|length| *length <= rest.len()) {
+                Some(length) => length,
+                None if whole => rest.len(),
+                None => return,
+            };
+            let end = (progress.at + length) as u32;
+            marks.push(Mark {
+                start: progress.at as u32,
+                end,
+                next: end,
+                line: progress.line,
+                state: State::Plain,
+            });
+            progress.at = end as usize;
+            progress.line += 1;
+        }
+    }
+
     /// Whether a line is nothing or nothing but blanks.
     fn is_blank(&self, text: &[u8]) -> bool {
-        text.iter().all(|b| *b == b' ') && (text.is_empty() || self.delimited.delimiter != b" ")
+        text.iter().all(|b| *b == self.space)
+            && (text.is_empty() || self.delimited.delimiter != [self.space])
     }
 
     /// Marks a record that holds a quote or an escape, or that is too long.
@@ -470,6 +590,20 @@ enum Quoted {
     Unclosed,
     /// The bytes read so far do not tell.
     Unknown,
+}
+
+/// How many bytes the first `count` characters of UTF-8 take, if all are there.
+pub fn characters(text: &[u8], count: usize) -> Option<usize> {
+    let mut starts = text
+        .iter()
+        .enumerate()
+        .filter(|(_, b)| (**b as i8) >= -0x40);
+    match starts.nth(count) {
+        Some((at, _)) => Some(at),
+        None => (text.iter().filter(|b| (**b as i8) >= -0x40).count() == count)
+            .then_some(text.len())
+            .filter(|_| text.last().is_none_or(u8::is_ascii)),
+    }
 }
 
 /// How many line ends stand between two places.

@@ -4,14 +4,15 @@ use std::sync::Arc;
 
 use super::block::{Block, FileEnd, LeftOut, Mark, State};
 use super::ending::{Byte, Bytes, FileEnding, Found, Line};
-use super::fields;
 use super::file::FileReading;
 use super::header::{self, Bound};
 use super::scan::{Progress, Scan};
+use super::start::{Rules, Start, Text, begin};
 use crate::error::Error;
-use crate::source::SourceFile;
 use crate::source::open::Input;
-use crate::spec::plan::{Header, Place, Plan, WhenBlank};
+use crate::source::transcode::Transcoder;
+use crate::source::{Charset, SourceFile};
+use crate::spec::plan::{Header, Place, Plan, PreambleKey, WhenBlank, WhenShort};
 
 /// How many bytes a block holds unless one record needs more. A block and its
 /// cells should stay in a core's second-level cache: measured, loads took 1.1
@@ -21,8 +22,11 @@ pub const BLOCK: usize = 128 << 10;
 /// How far the end of the header is looked for.
 const LONGEST_LEAD: usize = 16 << 20;
 
-/// The byte order mark of UTF-8 (Unicode Standard, section 2.6).
-const BYTE_ORDER_MARK: &[u8] = b"\xEF\xBB\xBF";
+/// How many lines at the most are looked through for the columns' names.
+const MOST_PREAMBLE: u64 = 100;
+
+/// The space of every EBCDIC page.
+const EBCDIC_SPACE: u8 = 0x40;
 
 /// Cuts the files of a plan, one after the other.
 pub struct Splitter<'p> {
@@ -35,7 +39,7 @@ pub struct Splitter<'p> {
 
 /// The file being read.
 struct Open {
-    input: Input,
+    text: Text,
     reading: Arc<FileReading>,
     /// Bytes read and not yet handed on.
     carry: Vec<u8>,
@@ -43,8 +47,6 @@ struct Open {
     held: Vec<Mark>,
     /// Where the scan of `carry` goes on.
     progress: Progress,
-    /// No bytes follow `carry`.
-    whole: bool,
     /// Where `carry` starts in the file.
     offset: u64,
     /// The line on which `carry` starts, 1-based.
@@ -91,22 +93,44 @@ impl<'p> Splitter<'p> {
     }
 
     fn open(&self, index: usize, source: &SourceFile) -> Result<Open, Error> {
-        let input = Input::open(source)?;
-        self.begin(index, source.name(), input)
+        let mut input = Input::open(source, self.plan.source.packing)?;
+        let mut first = Vec::with_capacity(self.block_size);
+        let whole = input.fill(self.block_size, &mut first)? < self.block_size;
+        let start = begin(self.plan, source, &first)?;
+        let mut text = Text {
+            input,
+            transcoder: None,
+            whole,
+            raw: Vec::new(),
+        };
+        let mut carry = first;
+        if let Charset::Whole(encoding) = start.charset {
+            let mut transcoder = Transcoder::new(encoding, &carry[..start.mark]);
+            let raw = std::mem::take(&mut carry);
+            transcoder.decode(&raw[start.mark..], whole, &mut carry);
+            text.transcoder = Some(transcoder);
+        }
+        self.opened(index, source.name(), start, text, carry)
     }
 
     /// Reads a file up to its first record.
-    fn begin(&self, index: usize, name: String, mut input: Input) -> Result<Open, Error> {
-        let mut carry = Vec::with_capacity(self.block_size);
-        let mut want = self.block_size;
-        loop {
-            let read = input.fill(want, &mut carry).map_err(|source| Error::Read {
-                file: name.clone(),
-                source,
-            })?;
-            let whole = read < want;
-            if let Some(lead) = self.lead(&name, &carry, whole)? {
-                return Ok(self.opened(index, name, input, carry, whole, lead));
+    fn opened(
+        &self,
+        index: usize,
+        name: String,
+        start: Start,
+        mut text: Text,
+        mut carry: Vec<u8>,
+    ) -> Result<Open, Error> {
+        let rules = Rules::new(self.plan, &start.charset, &name)?;
+        let mark = if text.transcoder.is_some() {
+            0
+        } else {
+            start.mark
+        };
+        let lead = loop {
+            if let Some(lead) = self.lead(&name, &rules, &carry, mark, text.whole)? {
+                break lead;
             }
             if carry.len() > LONGEST_LEAD {
                 return Err(Error::EndlessHeader {
@@ -114,30 +138,30 @@ impl<'p> Splitter<'p> {
                     bytes: carry.len(),
                 });
             }
-            want = carry.len().max(self.block_size);
-        }
-    }
-
-    fn opened(
-        &self,
-        index: usize,
-        name: String,
-        input: Input,
-        carry: Vec<u8>,
-        whole: bool,
-        lead: Lead,
-    ) -> Open {
+            let want = carry.len().max(self.block_size);
+            text.fill(want, &mut carry)?;
+        };
+        let (lead_bytes, offset) = match &text.transcoder {
+            None => (carry[..lead.bytes].to_vec(), 0),
+            // The byte order mark is no part of the text.
+            Some(coder) => ([&start.bytes[..], coder.raw(0..lead.bytes)].concat(), 0),
+        };
+        let mut notes = start.notes;
+        notes.extend(lead.bound.notes);
         let reading = Arc::new(FileReading {
             index,
             name,
+            charset: start.charset,
+            delimited: rules.delimited,
+            comment: rules.comment,
             ending: lead.ending,
-            lead: carry[..lead.bytes].to_vec(),
+            lead: lead_bytes,
             fields: lead.fields,
             binding: lead.bound.binding,
-            notes: lead.bound.notes,
+            notes,
         });
-        Open {
-            input,
+        Ok(Open {
+            text,
             reading,
             held: Vec::new(),
             progress: Progress {
@@ -146,24 +170,25 @@ impl<'p> Splitter<'p> {
                 ..Progress::default()
             },
             carry,
-            whole,
-            offset: 0,
+            offset,
             line: 1,
             record: 1,
             left_out: lead.left_out,
-        }
+        })
     }
 
     /// What stands before the first record; `None` where more bytes are needed.
-    fn lead(&self, name: &str, bytes: &[u8], whole: bool) -> Result<Option<Lead>, Error> {
+    fn lead(
+        &self,
+        name: &str,
+        rules: &Rules,
+        bytes: &[u8],
+        mark: usize,
+        whole: bool,
+    ) -> Result<Option<Lead>, Error> {
         let plan = &self.plan.records;
-        let Some(ending) = FileEnding::decide(&plan.ending, bytes, whole) else {
+        let Some(ending) = FileEnding::decide(plan, &rules.charset, bytes, whole)? else {
             return Ok(None);
-        };
-        let mark = if bytes.starts_with(BYTE_ORDER_MARK) {
-            BYTE_ORDER_MARK.len()
-        } else {
-            0
         };
         let mut lead = Lead::new(ending, mark);
         if whole && bytes.len() == mark {
@@ -171,42 +196,101 @@ impl<'p> Splitter<'p> {
                 binding: vec![0; self.plan.columns.len()],
                 notes: Vec::new(),
             };
+            lead.fields = self.highest_field() + 1;
             return Ok(Some(lead));
         }
-        for passed in 0..plan.preamble {
+        let lines = match plan.preamble {
+            PreambleKey::Lines(lines) => lines,
+            PreambleKey::Auto => match self.find_header(name, rules, &lead, bytes, whole)? {
+                Some(lines) => lines,
+                None => return Ok(None),
+            },
+        };
+        for passed in 0..lines {
             if whole && lead.bytes == bytes.len() {
-                return Err(too_short(name, "preamble", passed, plan.preamble));
+                return Err(too_short(name, "preamble", passed, lines));
             }
-            match lead.ending.line_end(bytes, lead.bytes, whole) {
-                Found::End(_, next) => lead.bytes = next,
-                _ => return Ok(None),
+            if !lead.pass_line(bytes, whole) {
+                return Ok(None);
             }
-            lead.lines += 1;
-            lead.left_out.preamble += 1;
         }
         if plan.header == Header::None {
             lead.fields = self.highest_field() + 1;
             lead.bound.binding = self.places();
             return Ok(Some(lead));
         }
-        let Some(header) = self.header(&mut lead, bytes, whole) else {
+        let Some(header) = self.header(rules, &mut lead, bytes, whole) else {
             return if whole {
                 Err(too_short(name, "header", 0, 1))
             } else {
                 Ok(None)
             };
         };
+        if plan.fixed.is_some() {
+            lead.fields = self.highest_field() + 1;
+            lead.bound.binding = self.places();
+            return Ok(Some(lead));
+        }
         lead.fields = header.len();
         lead.bound = header::bind(name, &self.plan.columns, &header)?;
         Ok(Some(lead))
     }
 
+    /// How many lines come before the one that has the columns' names.
+    fn find_header(
+        &self,
+        name: &str,
+        rules: &Rules,
+        lead: &Lead,
+        bytes: &[u8],
+        whole: bool,
+    ) -> Result<Option<u64>, Error> {
+        let mut line = Lead::new(lead.ending.clone(), lead.bytes);
+        for lines in 0..MOST_PREAMBLE {
+            if whole && line.bytes == bytes.len() {
+                break;
+            }
+            let Found::End(end, _) = line.ending.line_end(bytes, line.bytes, whole) else {
+                return Ok(None);
+            };
+            let mark = Mark {
+                start: line.bytes as u32,
+                end: end as u32,
+                next: end as u32,
+                line: 0,
+                state: State::Quoted,
+            };
+            let names = rules.names(bytes, &mark);
+            if header::bind(name, &self.plan.columns, &names).is_ok() {
+                return Ok(Some(lines));
+            }
+            line.pass_line(bytes, whole);
+        }
+        let wanted = self.plan.columns.iter().map(|c| match &c.place {
+            Place::Named(named) => named.as_str(),
+            Place::Field(_) => c.name.as_str(),
+        });
+        let wanted: Vec<&str> = wanted.collect();
+        Err(Error::NoHeader {
+            file: name.into(),
+            lines: MOST_PREAMBLE,
+            wanted: wanted.join(", "),
+        })
+    }
+
     /// Reads the header's names and goes past it.
-    fn header(&self, lead: &mut Lead, bytes: &[u8], whole: bool) -> Option<Vec<String>> {
+    fn header(
+        &self,
+        rules: &Rules,
+        lead: &mut Lead,
+        bytes: &[u8],
+        whole: bool,
+    ) -> Option<Vec<String>> {
         let scan = Scan {
             fields: None,
             keep_blank: false,
-            ..self.scan(0)
+            join: false,
+            ..self.scan(rules, 0)
         };
         let start = Progress {
             at: lead.bytes,
@@ -214,7 +298,7 @@ impl<'p> Splitter<'p> {
             ..Progress::default()
         };
         let mut marks = Vec::new();
-        run(
+        Self::run(
             &scan,
             &lead.ending,
             bytes,
@@ -226,7 +310,7 @@ impl<'p> Splitter<'p> {
         // Once more over the header alone, for the comments before it.
         let mut progress = start;
         let upto = &bytes[..mark.next as usize];
-        run(
+        Self::run(
             &scan,
             &lead.ending,
             upto,
@@ -239,30 +323,7 @@ impl<'p> Splitter<'p> {
         lead.left_out.header = 1;
         lead.left_out.comments += progress.comments;
         lead.left_out.blank += progress.blank;
-        let mut spans = Vec::new();
-        let _ = fields::split(scan.delimited, bytes, &mark, &mut spans);
-        Some(
-            spans
-                .into_iter()
-                .map(|span| self.name_of(bytes, span))
-                .collect(),
-        )
-    }
-
-    fn name_of(&self, bytes: &[u8], span: fields::Span) -> String {
-        let field = &bytes[span.range()];
-        let mut text = Vec::new();
-        if span.is_escaped() {
-            fields::unescape(
-                &self.plan.records.delimited,
-                span.is_quoted(),
-                field,
-                &mut text,
-            );
-        } else {
-            text.extend_from_slice(field);
-        }
-        String::from_utf8_lossy(&text).into_owned()
+        Some(rules.names(bytes, &mark))
     }
 
     fn places(&self) -> Vec<usize> {
@@ -277,14 +338,39 @@ impl<'p> Splitter<'p> {
         self.places().into_iter().max().unwrap_or(0)
     }
 
-    fn scan(&self, fields: usize) -> Scan<'p> {
+    fn scan<'r>(&self, rules: &'r Rules, fields: usize) -> Scan<'r> {
         let plan = &self.plan.records;
         Scan {
-            delimited: &plan.delimited,
-            comment: plan.comment.as_deref(),
+            delimited: &rules.delimited,
+            comment: rules.comment.as_deref(),
             keep_blank: plan.when_blank == WhenBlank::Reject,
             longest: plan.longest,
-            fields: Some(fields),
+            fields: plan.fixed.is_none().then_some(fields),
+            join: plan.when_short == WhenShort::Join,
+            by_characters: self.plan.by_characters(&rules.charset),
+            space: if rules.charset.reads_as_ascii() {
+                b' '
+            } else {
+                EBCDIC_SPACE
+            },
+        }
+    }
+
+    fn run(
+        scan: &Scan<'_>,
+        ending: &FileEnding,
+        bytes: &[u8],
+        whole: bool,
+        progress: &mut Progress,
+        marks: &mut Vec<Mark>,
+    ) {
+        match ending {
+            FileEnding::Line => scan.run(&Line, bytes, whole, progress, marks),
+            FileEnding::Exactly(text) => match text.as_slice() {
+                [byte] => scan.run(&Byte(*byte), bytes, whole, progress, marks),
+                several => scan.run(&Bytes(several), bytes, whole, progress, marks),
+            },
+            FileEnding::Width(width) => scan.widths(*width, bytes, whole, progress, marks),
         }
     }
 
@@ -292,31 +378,25 @@ impl<'p> Splitter<'p> {
     /// has none left.
     fn cut(&self, open: &mut Open, block: &mut Block) -> Result<(), Error> {
         let trailer = self.plan.records.trailer;
-        let scan = self.scan(open.reading.fields);
+        let reading = open.reading.clone();
+        let rules = Rules::of(&reading);
+        let scan = self.scan(&rules, reading.fields);
         block.bytes.append(&mut open.carry);
         block.marks.append(&mut open.held);
         let mut want = self.block_size.saturating_sub(block.bytes.len()).max(1);
         loop {
-            if !open.whole {
-                let read =
-                    open.input
-                        .fill(want, &mut block.bytes)
-                        .map_err(|source| Error::Read {
-                            file: open.reading.name.clone(),
-                            source,
-                        })?;
-                open.whole = read < want;
-            }
-            let ending = &open.reading.ending;
-            run(
+            open.text.fill(want, &mut block.bytes)?;
+            let whole = open.text.whole;
+            let progress = &mut open.progress;
+            Self::run(
                 &scan,
-                ending,
+                &reading.ending,
                 &block.bytes,
-                open.whole,
-                &mut open.progress,
+                whole,
+                progress,
                 &mut block.marks,
             );
-            if open.whole || block.marks.len() > trailer {
+            if whole || block.marks.len() > trailer {
                 break;
             }
             want = block.bytes.len().max(self.block_size);
@@ -326,7 +406,7 @@ impl<'p> Splitter<'p> {
 
     /// Parts what the block keeps from what is carried to the next one.
     fn hand_on(&self, open: &mut Open, block: &mut Block, trailer: usize) -> Result<(), Error> {
-        if open.whole && block.marks.len() < trailer {
+        if open.text.whole && block.marks.len() < trailer {
             let found = block.marks.len() as u64;
             return Err(too_short(
                 &open.reading.name,
@@ -355,15 +435,20 @@ impl<'p> Splitter<'p> {
         open.record = block.first_record + block.marks.len() as u64;
         open.left_out.comments += std::mem::take(&mut open.progress.comments);
         open.left_out.blank += std::mem::take(&mut open.progress.blank);
-        if open.whole {
+        if open.text.whole {
             open.left_out.trailer = held.len() as u64;
+            let trailer = if held.is_empty() {
+                cut..cut
+            } else {
+                cut..block.bytes.len()
+            };
+            let (trailer, length) = match &open.text.transcoder {
+                None => (block.bytes[trailer].to_vec(), block.bytes.len()),
+                Some(coder) => (coder.raw(trailer).to_vec(), coder.raw_length()),
+            };
             block.last = Some(FileEnd {
-                trailer: if held.is_empty() {
-                    Vec::new()
-                } else {
-                    block.bytes[cut..].to_vec()
-                },
-                bytes: open.offset + block.bytes.len() as u64,
+                trailer,
+                bytes: open.offset + length as u64,
             });
         } else {
             open.carry.extend_from_slice(&block.bytes[cut..]);
@@ -376,12 +461,19 @@ impl<'p> Splitter<'p> {
             }));
             open.progress.at -= cut;
             open.progress.line -= lines;
-            open.offset += cut as u64;
+            if open.text.transcoder.is_none() {
+                open.offset += cut as u64;
+            }
             open.line += u64::from(lines);
+        }
+        if let Some(coder) = &mut open.text.transcoder {
+            let before = coder.raw_length();
+            block.map = Some(coder.hand_on(cut));
+            open.offset += (before - coder.raw_length()) as u64;
         }
         block.bytes.truncate(cut);
         block.left_out = std::mem::take(&mut open.left_out);
-        block.taken = open.input.taken();
+        block.taken = open.text.input.taken();
         Ok(())
     }
 }
@@ -410,6 +502,17 @@ impl Lead {
             left_out: LeftOut::default(),
         }
     }
+
+    /// Goes past a line of the preamble, if it is there whole.
+    fn pass_line(&mut self, bytes: &[u8], whole: bool) -> bool {
+        let Found::End(_, next) = self.ending.line_end(bytes, self.bytes, whole) else {
+            return false;
+        };
+        self.bytes = next;
+        self.lines += 1;
+        self.left_out.preamble += 1;
+        true
+    }
 }
 
 fn too_short(file: &str, part: &'static str, found: u64, wanted: u64) -> Error {
@@ -427,22 +530,5 @@ fn too_short(file: &str, part: &'static str, found: u64, wanted: u64) -> Error {
             "the spec says {}, and there are only {found}",
             lines(wanted)
         ),
-    }
-}
-
-fn run(
-    scan: &Scan<'_>,
-    ending: &FileEnding,
-    bytes: &[u8],
-    whole: bool,
-    progress: &mut Progress,
-    marks: &mut Vec<Mark>,
-) {
-    match ending {
-        FileEnding::Line => scan.run(&Line, bytes, whole, progress, marks),
-        FileEnding::Exactly(text) => match text.as_slice() {
-            [byte] => scan.run(&Byte(*byte), bytes, whole, progress, marks),
-            several => scan.run(&Bytes(several), bytes, whole, progress, marks),
-        },
     }
 }

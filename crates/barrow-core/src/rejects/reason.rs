@@ -13,6 +13,10 @@ pub enum Code {
     TextAfterQuote,
     /// The record is longer than `longest`.
     RecordTooLong,
+    /// A record of a fixed layout ends too soon.
+    RecordTooShort,
+    /// A record of a fixed layout goes on too long.
+    RecordTooWide,
     /// The line is blank, and blank lines are rejected.
     BlankLine,
     /// Bytes that mean nothing in the file's encoding.
@@ -52,6 +56,8 @@ impl Code {
             Code::UnclosedQuote => "unclosed-quote",
             Code::TextAfterQuote => "text-after-quote",
             Code::RecordTooLong => "record-too-long",
+            Code::RecordTooShort => "record-too-short",
+            Code::RecordTooWide => "record-too-wide",
             Code::BlankLine => "blank-line",
             Code::BadBytes => "bad-bytes",
             Code::NotANumber => "not-a-number",
@@ -77,6 +83,8 @@ impl Code {
             Code::UnclosedQuote => "a quote that nothing closes",
             Code::TextAfterQuote => "text after a closing quote",
             Code::RecordTooLong => "the record is too long",
+            Code::RecordTooShort => "the record is too short",
+            Code::RecordTooWide => "the record is too wide",
             Code::BlankLine => "a blank line",
             Code::BadBytes => "bytes that do not decode",
             Code::NotANumber => "not a number",

@@ -1,6 +1,13 @@
-//! Where the bytes come from.
+//! Where the bytes come from: files, their packing, their encoding.
 
+pub mod charset;
+pub mod detect;
+pub mod ebcdic;
 pub mod files;
 pub mod open;
+pub mod packing;
+pub mod transcode;
 
+pub use charset::Charset;
 pub use files::{SourceFile, find};
+pub use packing::Packing;

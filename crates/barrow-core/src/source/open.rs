@@ -1,53 +1,160 @@
-//! Opens a source, and counts what is read of it.
+//! Opens a source: unpacks it, and counts what is taken of it as stored.
 
 use std::fs::File;
-use std::io::{self, Read};
+use std::io::{self, Cursor, Read};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use super::files::SourceFile;
+use super::packing::{Packing, TELLING};
 use crate::error::Error;
+use crate::spec::section::Word;
 
-/// Bytes of a file, with a count of those taken from it as stored.
+/// The bytes of a file, unpacked.
 pub struct Input {
+    name: String,
+    /// Bytes that told the packing, and are still to be given.
+    first: Vec<u8>,
     inner: Box<dyn Read + Send>,
-    taken: u64,
+    packing: Packing,
+    /// Bytes taken of a packed file as stored.
+    stored: Arc<AtomicU64>,
+    /// How many bytes as stored were told already.
+    told: u64,
+    /// Bytes given, unpacked.
+    given: u64,
+}
+
+/// Counts what is read through it.
+struct Counted<R> {
+    inner: R,
+    count: Arc<AtomicU64>,
+}
+
+impl<R: Read> Read for Counted<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = self.inner.read(buffer)?;
+        self.count.fetch_add(read as u64, Ordering::Relaxed);
+        Ok(read)
+    }
 }
 
 impl Input {
-    /// Opens a source.
+    /// Opens a source that is packed as the spec says.
     ///
     /// # Errors
-    /// The file cannot be opened.
-    pub fn open(source: &SourceFile) -> Result<Input, Error> {
-        let inner: Box<dyn Read + Send> = match source {
-            SourceFile::Stdin => Box::new(io::stdin()),
-            SourceFile::Path(path) => Box::new(File::open(path).map_err(|error| Error::Read {
-                file: source.name(),
-                source: error,
-            })?),
+    /// The file cannot be opened, or is packed in another way.
+    pub fn open(source: &SourceFile, packing: Packing) -> Result<Input, Error> {
+        let name = source.name();
+        let failed = |error| Error::Read {
+            file: name.clone(),
+            source: error,
         };
-        Ok(Input { inner, taken: 0 })
+        match source {
+            SourceFile::Stdin => Input::from_reader(name.clone(), io::stdin(), packing),
+            SourceFile::Path(path) => {
+                let file = File::open(path).map_err(failed)?;
+                Input::from_reader(name.clone(), file, packing)
+            }
+        }
     }
 
-    /// Reads from any reader.
-    pub fn from_reader(reader: impl Read + Send + 'static) -> Input {
-        Input {
-            inner: Box::new(reader),
-            taken: 0,
+    fn from_reader(
+        name: String,
+        mut reader: impl Read + Send + 'static,
+        packing: Packing,
+    ) -> Result<Input, Error> {
+        let failed = |source| Error::Read {
+            file: name.clone(),
+            source,
+        };
+        let stored = Arc::new(AtomicU64::new(0));
+        let mut first = Vec::with_capacity(TELLING);
+        if packing != Packing::None {
+            reader
+                .by_ref()
+                .take(TELLING as u64)
+                .read_to_end(&mut first)
+                .map_err(failed)?;
         }
+        let found = if packing == Packing::None {
+            packing
+        } else {
+            Packing::of(&first)
+        };
+        if packing != Packing::Auto && packing != found && !first.is_empty() {
+            return Err(Error::Packing {
+                file: name,
+                said: packing.word(),
+                found: found.word(),
+            });
+        }
+        // What is not packed is read without a layer between.
+        let inner: Box<dyn Read + Send> = match found {
+            Packing::None => Box::new(reader),
+            packed => {
+                let whole = Cursor::new(std::mem::take(&mut first)).chain(reader);
+                let counted = Counted {
+                    inner: whole,
+                    count: stored.clone(),
+                };
+                packed.unpack(counted).map_err(failed)?
+            }
+        };
+        Ok(Input {
+            name,
+            first,
+            inner,
+            packing: found,
+            stored,
+            told: 0,
+            given: 0,
+        })
     }
 
     /// Adds up to `most` bytes to `out`. Fewer mean that there are no more.
     ///
     /// # Errors
-    /// What the system says.
-    pub fn fill(&mut self, most: usize, out: &mut Vec<u8>) -> io::Result<usize> {
-        let read = self.inner.by_ref().take(most as u64).read_to_end(out)?;
-        self.taken += read as u64;
-        Ok(read)
+    /// The file cannot be read, or its packing is damaged.
+    pub fn fill(&mut self, most: usize, out: &mut Vec<u8>) -> Result<usize, Error> {
+        let before = out.len();
+        let told = self.first.len().min(most);
+        out.extend(self.first.drain(..told));
+        let filled = self
+            .inner
+            .by_ref()
+            .take((most - told) as u64)
+            .read_to_end(out);
+        self.given += (out.len() - before) as u64;
+        match filled {
+            Ok(_) => Ok(out.len() - before),
+            Err(source) if self.packing == Packing::None => Err(Error::Read {
+                file: self.name.clone(),
+                source,
+            }),
+            Err(source) => Err(Error::Damaged {
+                file: self.name.clone(),
+                packing: self.packing.word(),
+                stored: self.stored.load(Ordering::Relaxed),
+                unpacked: self.given,
+                source,
+            }),
+        }
     }
 
     /// How many bytes of the file as stored were taken since the last call.
     pub fn taken(&mut self) -> u64 {
-        std::mem::take(&mut self.taken)
+        let all = match self.packing {
+            Packing::None => self.given,
+            _ => self.stored.load(Ordering::Relaxed),
+        };
+        let new = all - self.told;
+        self.told = all;
+        new
+    }
+
+    /// How the file is packed.
+    pub fn packing(&self) -> Packing {
+        self.packing
     }
 }

@@ -5,13 +5,15 @@ use std::collections::HashMap;
 use std::path::PathBuf;
 
 use super::plan::{
-    ColumnPlan, DelimitedPlan, EndingPlan, Escape, Every, Header, Mode, Place, Plan, RecordPlan,
-    RejectsPlan, TargetPlan, Tolerance, Trim, WhenBlank, WhenLong, WhenShort,
+    ColumnPlan, DelimitedPlan, EndingPlan, Escape, Every, Header, Measure, Mode, Place, Plan,
+    PreambleKey, RecordPlan, RejectsPlan, SourcePlan, TargetPlan, Tolerance, Trim, WhenBlank,
+    WhenLong, WhenShort, WhenUndecodable,
 };
 use super::problem::{At, Problem};
 use super::types::Type;
-use super::written::{Column, Delimited, Records, Values, Written};
+use super::written::{Column, Delimited, Layout, Records, Values, Written};
 use crate::records::scan::LONGEST_MARK;
+use crate::source::{Charset, Packing};
 use crate::values::{ColumnReader, ReaderOptions};
 
 /// The longest record unless the spec says otherwise: 1 MiB.
@@ -33,7 +35,8 @@ pub fn plan(text: &str) -> Result<Plan, Vec<Problem>> {
 fn check(written: &Written, mut problems: Vec<Problem>) -> Result<Plan, Vec<Problem>> {
     let plan = Plan {
         files: texts(written.source.files.as_deref()),
-        records: records(&written.records, &written.delimited, &mut problems),
+        source: source(written, &mut problems),
+        records: records(written, &mut problems),
         columns: columns(written, &mut problems),
         target: target(written, &mut problems),
         rejects: RejectsPlan {
@@ -59,9 +62,77 @@ fn texts(at: Option<&[At<String>]>) -> Vec<String> {
         .collect()
 }
 
-fn records(r: &Records, d: &Delimited, problems: &mut Vec<Problem>) -> RecordPlan {
+fn source(written: &Written, problems: &mut Vec<Problem>) -> SourcePlan {
+    let s = &written.source;
+    let by_bytes = is_fixed(written) && it(&written.measure) == Some(Measure::Bytes);
+    let charset = match &s.encoding {
+        Some(label) if label.it == "auto" => None,
+        Some(label) => match Charset::new(&label.it, by_bytes) {
+            Ok(charset) => Some(charset),
+            Err((message, help)) => {
+                let problem = Problem::new(label.span.clone(), message, "not a label");
+                problems.push(problem.maybe_help(help));
+                None
+            }
+        },
+        None => Some(Charset::Utf8),
+    };
+    SourcePlan {
+        charset,
+        when_undecodable: it(&s.when_undecodable).unwrap_or(WhenUndecodable::Reject),
+        stand_in: it(&s.stand_in).unwrap_or_else(|| "\u{FFFD}".into()),
+        packing: it(&s.packing).unwrap_or(Packing::Auto),
+    }
+}
+
+fn is_fixed(written: &Written) -> bool {
+    it(&written.records.layout) == Some(Layout::Fixed)
+}
+
+fn header(written: &Written) -> Header {
+    let usual = if is_fixed(written) {
+        Header::None
+    } else {
+        Header::Names
+    };
+    it(&written.records.header).unwrap_or(usual)
+}
+
+fn records(written: &Written, problems: &mut Vec<Problem>) -> RecordPlan {
+    let r = &written.records;
     let ending = ending(r, problems);
-    let delimited = delimited(d, &ending, problems);
+    let fixed = is_fixed(written).then(|| super::fixed::layout(written, &ending, problems));
+    let delimited = match fixed {
+        Some(_) => DelimitedPlan {
+            delimiter: Vec::new(),
+            quote: Vec::new(),
+            escape: Escape::Doubled,
+        },
+        None => delimited(&written.delimited, &ending, problems),
+    };
+    if let (None, EndingPlan::None, Some(at)) = (&fixed, &ending, &r.ending) {
+        problems.push(Problem::new(
+            at.span.clone(),
+            "records without an end need a fixed layout",
+            "only with layout = \"fixed\"",
+        ));
+    }
+    if let (Some(WhenShort::Join), Some(at), Some(_)) = (it(&r.when_short), &r.when_short, &fixed) {
+        problems.push(Problem::new(
+            at.span.clone(),
+            "lines are joined until a record has its fields, which a fixed layout cannot count",
+            "only with layout = \"delimited\"",
+        ));
+    }
+    if let (Some(PreambleKey::Auto), Some(at)) = (it(&r.preamble), &r.preamble)
+        && header(written) != Header::Names
+    {
+        problems.push(Problem::new(
+            at.span.clone(),
+            "the preamble is found by the header's names, but the header is not read",
+            "needs header = \"names\"",
+        ));
+    }
     if let Some(comment) = &r.comment
         && comment.it.is_empty()
     {
@@ -83,15 +154,16 @@ fn records(r: &Records, d: &Delimited, problems: &mut Vec<Problem>) -> RecordPla
     }
     RecordPlan {
         ending,
-        preamble: it(&r.preamble).unwrap_or(0),
-        header: it(&r.header).unwrap_or(Header::Names),
+        preamble: it(&r.preamble).unwrap_or(PreambleKey::Lines(0)),
+        header: header(written),
         trailer: it(&r.trailer).unwrap_or(0) as usize,
-        comment: it(&r.comment).map(String::into_bytes),
+        comment: it(&r.comment),
         when_blank: it(&r.when_blank).unwrap_or(WhenBlank::Skip),
         when_short: it(&r.when_short).unwrap_or(WhenShort::Reject),
         when_long: it(&r.when_long).unwrap_or(WhenLong::Reject),
         longest: longest as usize,
         delimited,
+        fixed,
     }
 }
 
@@ -104,13 +176,7 @@ fn ending(r: &Records, problems: &mut Vec<Problem>) -> EndingPlan {
         "lf" => "\n",
         "crlf" => "\r\n",
         "cr" => "\r",
-        "none" => {
-            problems.push(super::section::not_built(
-                at.span.clone(),
-                "[records] ending = \"none\"",
-            ));
-            return EndingPlan::Auto;
-        }
+        "none" => return EndingPlan::None,
         "" => {
             problems.push(Problem::new(
                 at.span.clone(),
@@ -124,7 +190,7 @@ fn ending(r: &Records, problems: &mut Vec<Problem>) -> EndingPlan {
     if text.len() > LONGEST_MARK {
         problems.push(too_long(&at.span, "a record's end"));
     }
-    EndingPlan::Text(text.as_bytes().to_vec())
+    EndingPlan::Text(text.to_string())
 }
 
 fn delimited(d: &Delimited, ending: &EndingPlan, problems: &mut Vec<Problem>) -> DelimitedPlan {
@@ -206,8 +272,10 @@ fn holds_ending(text: &str, ending: &EndingPlan) -> bool {
     match ending {
         EndingPlan::Auto => text.contains(['\r', '\n']),
         EndingPlan::Text(end) => end
+            .as_bytes()
             .first()
             .is_some_and(|first| text.as_bytes().contains(first)),
+        EndingPlan::None => false,
     }
 }
 
@@ -221,12 +289,12 @@ fn columns(written: &Written, problems: &mut Vec<Problem>) -> Vec<ColumnPlan> {
             ),
         );
     }
-    let header = it(&written.records.header).unwrap_or(Header::Names);
+    let header = header(written);
     let mut places = Places::default();
     let columns: Vec<ColumnPlan> = written
         .columns
         .iter()
-        .filter_map(|c| column(c, &written.values, header, &mut places, problems))
+        .filter_map(|c| column(c, written, header, &mut places, problems))
         .collect();
     same_name_in_two_cases(&written.columns, problems);
     if !columns.is_empty() && written.columns.iter().all(|c| it(&c.load) == Some(false)) {
@@ -269,12 +337,19 @@ struct Places {
 
 fn column(
     c: &Column,
-    values: &Values,
+    written: &Written,
     header: Header,
     places: &mut Places,
     problems: &mut Vec<Problem>,
 ) -> Option<ColumnPlan> {
-    let place = place(c, header, places, problems);
+    let values = &written.values;
+    let place = if is_fixed(written) {
+        places.next += 1;
+        Place::Field(places.next - 1)
+    } else {
+        super::fixed::misplaced(c, problems);
+        place(c, header, places, problems)
+    };
     let load = it(&c.load).unwrap_or(true);
     let ty = match &c.ty {
         Some(ty) => ty.it,
@@ -293,7 +368,11 @@ fn column(
         None => Type::Text,
     };
     misplaced_keys(c, ty, problems);
-    let options = options(c, values, ty);
+    let form = super::fixed::form(c, ty, problems);
+    let options = ReaderOptions {
+        form,
+        ..options(c, written, ty)
+    };
     let reader = match ColumnReader::new(ty, options) {
         Ok(reader) => Some(reader),
         Err(error) => {
@@ -438,7 +517,14 @@ fn misplaced_keys(c: &Column, ty: Type, problems: &mut Vec<Problem>) {
     }
 }
 
-fn options(c: &Column, values: &Values, ty: Type) -> ReaderOptions {
+fn options(c: &Column, written: &Written, ty: Type) -> ReaderOptions {
+    let values = &written.values;
+    // In a fixed layout blanks are how a field is filled up.
+    let usual_trim = if is_fixed(written) {
+        Trim::Both
+    } else {
+        Trim::None
+    };
     let shared = match ty {
         Type::Date => values.date.as_deref(),
         Type::Time => values.time.as_deref(),
@@ -453,13 +539,16 @@ fn options(c: &Column, values: &Values, ty: Type) -> ReaderOptions {
     ReaderOptions {
         trim: it(&c.keys.trim)
             .or(it(&values.keys.trim))
-            .unwrap_or(Trim::None),
+            .unwrap_or(usual_trim),
         null_words: null_words.map_or_else(|| vec![String::new()], |words| texts(Some(words))),
         patterns: texts(c.pattern.as_deref().or(shared)),
         true_words: c.true_words.as_deref().map(|w| texts(Some(w))),
         false_words: c.false_words.as_deref().map(|w| texts(Some(w))),
         required: it(&c.required).unwrap_or(false),
         default: it(&c.default),
+        form: None,
+        undecodable: it(&written.source.when_undecodable).unwrap_or(WhenUndecodable::Reject),
+        stand_in: it(&written.source.stand_in).unwrap_or_else(|| "\u{FFFD}".into()),
     }
 }
 

@@ -4,7 +4,11 @@
 use std::path::PathBuf;
 
 use super::types::Type;
-pub use super::written::{Every, Header, Mode, Tolerance, Trim, WhenBlank, WhenLong, WhenShort};
+pub use super::written::{
+    Every, Form, Header, Measure, Mode, PreambleKey, Sign, Tolerance, Trim, WhenBlank, WhenLong,
+    WhenShort, WhenUndecodable,
+};
+use crate::source::{Charset, Packing};
 use crate::values::ColumnReader;
 
 /// A checked spec.
@@ -12,6 +16,8 @@ use crate::values::ColumnReader;
 pub struct Plan {
     /// Paths and globs of the source's files, as written.
     pub files: Vec<String>,
+    /// What the files' bytes mean.
+    pub source: SourcePlan,
     /// How records are found and split.
     pub records: RecordPlan,
     /// The columns in the order of the spec, those read past as well.
@@ -29,19 +35,32 @@ impl Plan {
     }
 }
 
+/// What the files' bytes mean.
+#[derive(Debug)]
+pub struct SourcePlan {
+    /// The encoding; none where the content decides.
+    pub charset: Option<Charset>,
+    /// Fields whose bytes do not decode.
+    pub when_undecodable: WhenUndecodable,
+    /// What stands in for bytes that do not decode.
+    pub stand_in: String,
+    /// How the files are packed.
+    pub packing: Packing,
+}
+
 /// How records are found and split.
 #[derive(Debug)]
 pub struct RecordPlan {
     /// How a record ends.
     pub ending: EndingPlan,
     /// Lines before the header.
-    pub preamble: u64,
+    pub preamble: PreambleKey,
     /// What the header is for.
     pub header: Header,
     /// Records after the data.
     pub trailer: usize,
     /// What a comment line starts with.
-    pub comment: Option<Vec<u8>>,
+    pub comment: Option<String>,
     /// Blank lines.
     pub when_blank: WhenBlank,
     /// Records with too few fields.
@@ -50,8 +69,21 @@ pub struct RecordPlan {
     pub when_long: WhenLong,
     /// The longest record, in bytes.
     pub longest: usize,
-    /// What sets fields apart.
+    /// What sets fields apart; for a fixed layout, nothing.
     pub delimited: DelimitedPlan,
+    /// Where fields stand, if the layout is a fixed one.
+    pub fixed: Option<FixedPlan>,
+}
+
+/// Where the fields of a fixed layout stand.
+#[derive(Debug)]
+pub struct FixedPlan {
+    /// What widths count.
+    pub measure: Measure,
+    /// For each column, its first character or byte, 0-based, and its width.
+    pub slices: Vec<(usize, usize)>,
+    /// How wide a whole record is.
+    pub width: usize,
 }
 
 /// How a record ends, before a file has been looked at.
@@ -60,13 +92,15 @@ pub enum EndingPlan {
     /// As the file's first line ends.
     Auto,
     /// With this text.
-    Text(Vec<u8>),
+    Text(String),
+    /// Not at all: each is as wide as the fixed layout says.
+    None,
 }
 
-/// What sets fields apart, as bytes of the file.
-#[derive(Debug, Clone)]
+/// What sets fields apart: as text in a plan, as bytes in the reading of a file.
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct DelimitedPlan {
-    /// Between two fields; never empty.
+    /// Between two fields; empty only in a fixed layout.
     pub delimiter: Vec<u8>,
     /// Around a field; empty where nothing quotes.
     pub quote: Vec<u8>,

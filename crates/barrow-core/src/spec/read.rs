@@ -9,8 +9,8 @@ use super::problem::{At, Problem};
 use super::section::{Section, not_built, whole};
 use super::types::{TYPE_NAMES, Type};
 use super::written::{
-    Column, Delimited, Every, Records, Rejects, Source, Target, Tolerance, ValueKeys, Values,
-    Written,
+    Column, Delimited, Every, Measure, PreambleKey, Records, Rejects, Source, Target, Tolerance,
+    ValueKeys, Values, Written,
 };
 
 /// Reads a spec's text: what of it could be read, and every problem of its keys
@@ -37,13 +37,14 @@ fn document_of(document: &DeTable<'_>, problems: &RefCell<Vec<Problem>>) -> Writ
         source: source(table(&mut top, "source", problems)),
         records: records(table(&mut top, "records", problems)),
         delimited: delimited(table(&mut top, "delimited", problems)),
+        measure: fixed(table(&mut top, "fixed", problems)),
         values: values(table(&mut top, "values", problems)),
         columns_span: top.key_span("columns"),
         columns: columns(&mut top, problems),
         target: target(table(&mut top, "target", problems)),
         rejects: rejects(table(&mut top, "rejects", problems)),
     };
-    top.later(&["fixed", "check", "kind", "totals"]);
+    top.later(&["check", "kind", "totals"]);
     top.finish();
     written
 }
@@ -63,14 +64,12 @@ fn table<'s>(
 fn source(mut s: Section<'_>) -> Source {
     let source = Source {
         files: s.texts("files"),
+        encoding: s.text("encoding"),
+        when_undecodable: s.word("when_undecodable"),
+        stand_in: s.text("stand_in"),
+        packing: s.word("packing"),
     };
-    s.later(&[
-        "encoding",
-        "when_undecodable",
-        "stand_in",
-        "packing",
-        "afterwards",
-    ]);
+    s.later(&["afterwards"]);
     s.finish();
     source
 }
@@ -79,7 +78,8 @@ fn records(mut s: Section<'_>) -> Records {
     let records = Records {
         layout: s.word("layout"),
         ending: s.text("ending"),
-        preamble: s.count("preamble"),
+        record_width: s.count("record_width"),
+        preamble: preamble(&mut s),
         header: s.word("header"),
         trailer: s.count("trailer"),
         comment: s.text("comment"),
@@ -88,9 +88,32 @@ fn records(mut s: Section<'_>) -> Records {
         when_long: s.word("when_long"),
         longest: size(&mut s, "longest"),
     };
-    s.later(&["record_width", "keep_if"]);
+    s.later(&["keep_if"]);
     s.finish();
     records
+}
+
+fn preamble(s: &mut Section<'_>) -> Option<At<PreambleKey>> {
+    let value = s.value("preamble")?;
+    let preamble = match value.it {
+        DeValue::String(text) if text == "auto" => Some(PreambleKey::Auto),
+        other => whole(other).map(PreambleKey::Lines),
+    };
+    match preamble {
+        Some(preamble) => Some(At::new(preamble, value.span)),
+        None => s.wrong(
+            "preamble",
+            value.span,
+            "\"auto\" or a number of lines",
+            value.it,
+        ),
+    }
+}
+
+fn fixed(mut s: Section<'_>) -> Option<At<Measure>> {
+    let measure = s.word("measure");
+    s.finish();
+    measure
 }
 
 fn delimited(mut s: Section<'_>) -> Delimited {
@@ -181,6 +204,11 @@ fn column<'s>(
         has_type,
         from: s.text("from"),
         at: s.count("at"),
+        start: s.count("start"),
+        width: s.count("width"),
+        implied_decimals: s.count("implied_decimals"),
+        sign: s.word("sign"),
+        form: s.word("form"),
         load: s.flag("load"),
         required: s.flag("required"),
         default: default_of(&mut s),
@@ -190,19 +218,7 @@ fn column<'s>(
         keys: value_keys(&mut s),
     };
     s.later(&[
-        "start",
-        "width",
-        "value",
-        "implied_decimals",
-        "sign",
-        "case",
-        "swap",
-        "lookup",
-        "matches",
-        "one_of",
-        "min",
-        "max",
-        "zone",
+        "value", "case", "swap", "lookup", "matches", "one_of", "min", "max", "zone",
     ]);
     s.finish();
     Some(column)

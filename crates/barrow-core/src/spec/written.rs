@@ -8,6 +8,7 @@ use std::ops::Range;
 use super::problem::At;
 use super::section::words;
 use super::types::Type;
+use crate::source::Packing;
 
 /// A whole spec as written.
 #[derive(Debug, Default)]
@@ -18,6 +19,8 @@ pub struct Written {
     pub records: Records,
     /// `[delimited]`
     pub delimited: Delimited,
+    /// `[fixed] measure`
+    pub measure: Option<At<Measure>>,
     /// `[values]`
     pub values: Values,
     /// `[columns]`, in the order of the spec.
@@ -35,6 +38,28 @@ pub struct Written {
 pub struct Source {
     /// Paths and globs.
     pub files: Option<Vec<At<String>>>,
+    /// A label of an encoding, or `auto`.
+    pub encoding: Option<At<String>>,
+    /// Bytes that do not decode.
+    pub when_undecodable: Option<At<WhenUndecodable>>,
+    /// What stands in for them.
+    pub stand_in: Option<At<String>>,
+    /// How the files are packed.
+    pub packing: Option<At<Packing>>,
+}
+
+words! {
+    /// What is done with a field whose bytes do not decode.
+    WhenUndecodable {
+        /// Its record is rejected.
+        Reject = "reject",
+        /// It is null.
+        Null = "null",
+        /// `stand_in` takes their place.
+        Replace = "replace",
+        /// The load stops.
+        Stop = "stop",
+    }
 }
 
 words! {
@@ -42,6 +67,8 @@ words! {
     Layout {
         /// Fields are set apart by a delimiter.
         Delimited = "delimited",
+        /// Fields have a set width.
+        Fixed = "fixed",
     }
 }
 
@@ -52,6 +79,8 @@ words! {
         Reject = "reject",
         /// The missing fields are null.
         Null = "null",
+        /// The next lines are joined to it until it has all its fields.
+        Join = "join",
     }
 }
 
@@ -94,8 +123,10 @@ pub struct Records {
     pub layout: Option<At<Layout>>,
     /// `auto`, `lf`, `crlf`, `cr`, or the text itself.
     pub ending: Option<At<String>>,
+    /// How wide a record without an end is.
+    pub record_width: Option<At<u64>>,
     /// Lines before the header.
-    pub preamble: Option<At<u64>>,
+    pub preamble: Option<At<PreambleKey>>,
     /// What the header is for.
     pub header: Option<At<Header>>,
     /// Lines after the data.
@@ -121,6 +152,49 @@ pub struct Delimited {
     pub quote: Option<At<String>>,
     /// `doubled`, or the escape character.
     pub escape: Option<At<String>>,
+}
+
+/// Lines before the header.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PreambleKey {
+    /// As many as come before the line with the columns' names.
+    Auto,
+    /// So many.
+    Lines(u64),
+}
+
+words! {
+    /// What the widths of a fixed layout count.
+    Measure {
+        /// Characters.
+        Characters = "characters",
+        /// Bytes of the file.
+        Bytes = "bytes",
+    }
+}
+
+words! {
+    /// Where a number's sign stands.
+    Sign {
+        /// Before the digits.
+        Leading = "leading",
+        /// After the digits.
+        Trailing = "trailing",
+        /// In the last digit.
+        Overpunched = "overpunched",
+    }
+}
+
+words! {
+    /// How a number is written in its bytes.
+    Form {
+        /// As text.
+        Text = "text",
+        /// Two digits a byte, the sign in the last half byte.
+        Packed = "packed",
+        /// Two's complement, big end first.
+        Binary = "binary",
+    }
 }
 
 words! {
@@ -172,6 +246,16 @@ pub struct Column {
     pub from: Option<At<String>>,
     /// The field's place in the record, 1-based.
     pub at: Option<At<u64>>,
+    /// The first character or byte of a fixed field, 1-based.
+    pub start: Option<At<u64>>,
+    /// How wide a fixed field is.
+    pub width: Option<At<u64>>,
+    /// How many of a number's digits stand after a mark that is not written.
+    pub implied_decimals: Option<At<u64>>,
+    /// Where a number's sign stands.
+    pub sign: Option<At<Sign>>,
+    /// How a number is written.
+    pub form: Option<At<Form>>,
     /// Whether the column is loaded.
     pub load: Option<At<bool>>,
     /// Whether null is a fault.

@@ -9,8 +9,6 @@ pub struct Place<'a> {
     pub at: usize,
     /// Whether the value stands in the store and not in the block.
     pub stored: bool,
-    /// Whether the block's bytes are known to be valid in the file's encoding.
-    pub clean: bool,
     /// Takes values that differ from what the file says.
     pub store: &'a mut Vec<u8>,
 }
@@ -22,13 +20,12 @@ impl Place<'_> {
         Place {
             at: 0,
             stored: false,
-            clean: true,
             store,
         }
     }
 }
 
-/// Reads one type. The value is not null and has been trimmed.
+/// Reads one type. The value is UTF-8, not null, and has been trimmed.
 pub trait Kind {
     /// The typed value.
     ///

@@ -2,6 +2,7 @@
 
 mod boolean;
 mod cell;
+mod form;
 mod kind;
 mod moment;
 mod nulls;
@@ -11,4 +12,5 @@ mod reader;
 mod text;
 
 pub use cell::{Cell, Day, Piece};
-pub use reader::{BadOption, ColumnReader, Fault, Fields, ReaderOptions};
+pub use form::NumberForm;
+pub use reader::{BadOption, Change, ColumnReader, Fault, Fields, ReaderOptions, Results};

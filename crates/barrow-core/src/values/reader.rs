@@ -3,8 +3,11 @@
 //! What a column needs is chosen once, when its reader is made; each loop over
 //! values is compiled for its type and its trimming.
 
+use std::borrow::Cow;
+
 use super::boolean::Boolean;
 use super::cell::{Cell, Piece};
+use super::form::NumberForm;
 use super::kind::{Kind, Place};
 use super::moment::{Dates, Patterns, Times, Timestamps};
 use super::nulls::Words;
@@ -12,8 +15,11 @@ use super::number::{Decimal, Float, Whole};
 use super::text::Text;
 use crate::records::fields::{Span, unescape};
 use crate::rejects::Code;
+use crate::source::Charset;
+use crate::source::charset::BadBytes;
+use crate::source::transcode::TextMap;
 use crate::spec::Type;
-use crate::spec::plan::{DelimitedPlan, Trim};
+use crate::spec::plan::{DelimitedPlan, Trim, WhenUndecodable};
 
 /// What a spec says of a column's values.
 #[derive(Debug, Clone)]
@@ -32,6 +38,12 @@ pub struct ReaderOptions {
     pub required: bool,
     /// What stands in for null, written as the file would write it.
     pub default: Option<String>,
+    /// How numbers are written, where that is not plain text.
+    pub form: Option<NumberForm>,
+    /// Fields whose bytes do not decode.
+    pub undecodable: WhenUndecodable,
+    /// What stands in for bytes that do not decode.
+    pub stand_in: String,
 }
 
 /// An option that will not do.
@@ -55,9 +67,13 @@ pub struct Fields<'b> {
     pub per_record: usize,
     /// The row in the block of the first record.
     pub first_row: u32,
-    /// Whether all of the block's bytes are valid UTF-8.
+    /// Whether all of the block's bytes are UTF-8 as they stand.
     pub clean: bool,
-    /// How escapes are taken out.
+    /// The file's encoding.
+    pub charset: &'b Charset,
+    /// Where the block's bytes were, if they were decoded before splitting.
+    pub map: Option<&'b TextMap>,
+    /// How escapes are taken out of text.
     pub delimited: &'b DelimitedPlan,
 }
 
@@ -72,6 +88,31 @@ pub struct Fault {
     pub code: Code,
     /// The field.
     pub span: Span,
+}
+
+/// A value that was changed because the spec asked for it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Change {
+    /// The row in the block's typed rows, 0-based.
+    pub row: u32,
+    /// The column among those that are loaded, 0-based.
+    pub column: u32,
+    /// What was done.
+    pub what: &'static str,
+}
+
+/// Where a column's results go.
+pub struct Results<'o> {
+    /// The column among those that are loaded, 0-based.
+    pub column: u32,
+    /// One for each record.
+    pub cells: &'o mut [Cell],
+    /// Values that differ from what the file says.
+    pub store: &'o mut Vec<u8>,
+    /// What cannot be read; its cell is null.
+    pub faults: &'o mut Vec<Fault>,
+    /// What was changed.
+    pub changes: &'o mut Vec<Change>,
 }
 
 /// What stands in for null: a cell, and its bytes where it is text.
@@ -90,6 +131,9 @@ pub struct ColumnReader {
     nulls: Words,
     required: bool,
     default: Option<Default>,
+    form: Option<NumberForm>,
+    undecodable: WhenUndecodable,
+    stand_in: Option<String>,
     kind: AnyKind,
 }
 
@@ -190,6 +234,9 @@ impl ColumnReader {
             nulls: Words::new(&options.null_words),
             required: options.required,
             default: None,
+            form: options.form,
+            undecodable: options.undecodable,
+            stand_in: (options.undecodable == WhenUndecodable::Replace).then_some(options.stand_in),
             kind,
         };
         if let Some(text) = options.default {
@@ -204,7 +251,6 @@ impl ColumnReader {
         let place = Place {
             at: 0,
             stored: true,
-            clean: true,
             store: &mut store,
         };
         match with_kind!(&self.kind, kind => kind.read(value, place)) {
@@ -247,55 +293,53 @@ impl ColumnReader {
         }
     }
 
-    /// Reads field `field` of every record into `cells`, one for each record.
-    /// Changed values go into `store`; what cannot be read goes into `faults`
-    /// as `column`, and its cell is null.
-    pub fn read(
-        &self,
-        fields: &Fields<'_>,
-        field: usize,
-        column: u32,
-        cells: &mut [Cell],
-        store: &mut Vec<u8>,
-        faults: &mut Vec<Fault>,
-    ) {
-        let out = Out {
-            column,
-            cells,
-            store,
-            faults,
-        };
-        with_kind!(&self.kind, kind => match self.trim {
-            Trim::None => self.rows::<_, false, false>(kind, fields, field, out),
-            Trim::Left => self.rows::<_, true, false>(kind, fields, field, out),
-            Trim::Right => self.rows::<_, false, true>(kind, fields, field, out),
-            Trim::Both => self.rows::<_, true, true>(kind, fields, field, out),
+    /// Whether a load stops at bytes that do not decode.
+    pub fn stops_at_bad_bytes(&self) -> bool {
+        self.undecodable == WhenUndecodable::Stop
+    }
+
+    /// Reads field `field` of every record.
+    pub fn read(&self, fields: &Fields<'_>, field: usize, out: Results<'_>) {
+        // Numbers in special forms want all their bytes as they are.
+        let as_is = self.form.is_none();
+        with_kind!(&self.kind, kind => match (self.trim, as_is && fields.clean) {
+            (Trim::None, true) => self.rows::<_, false, false, true>(kind, fields, field, out),
+            (Trim::None, false) => self.rows::<_, false, false, false>(kind, fields, field, out),
+            (Trim::Left, _) => self.rows::<_, true, false, false>(kind, fields, field, out),
+            (Trim::Right, _) => self.rows::<_, false, true, false>(kind, fields, field, out),
+            (Trim::Both, true) => self.rows::<_, true, true, true>(kind, fields, field, out),
+            (Trim::Both, false) => self.rows::<_, true, true, false>(kind, fields, field, out),
         });
     }
 
-    fn rows<K: Kind, const LEFT: bool, const RIGHT: bool>(
+    fn rows<K: Kind, const LEFT: bool, const RIGHT: bool, const CLEAN: bool>(
         &self,
         kind: &K,
         fields: &Fields<'_>,
         field: usize,
-        out: Out<'_>,
+        out: Results<'_>,
     ) {
+        let ascii = self.form.is_none() && fields.charset.reads_as_ascii();
         for (row, cell) in out.cells.iter_mut().enumerate() {
             let span = &fields.spans[row * fields.per_record + field];
-            let read = if span.is_plain() {
-                let range = span.range();
-                self.value::<K, LEFT, RIGHT>(
-                    kind,
-                    &fields.bytes[range.clone()],
-                    Place {
-                        at: range.start,
-                        stored: false,
-                        clean: fields.clean,
-                        store: out.store,
-                    },
-                )
+            let bytes = &fields.bytes[span.range()];
+            let read = if span.is_plain() && (CLEAN || (ascii && bytes.is_ascii())) {
+                let place = Place {
+                    at: span.start(),
+                    stored: false,
+                    store: out.store,
+                };
+                self.value::<K, LEFT, RIGHT>(kind, bytes, place)
             } else {
-                self.marked::<K, LEFT, RIGHT>(kind, fields, *span, out.store)
+                let change = |what| {
+                    let row = fields.first_row + row as u32;
+                    out.changes.push(Change {
+                        row,
+                        column: out.column,
+                        what,
+                    });
+                };
+                self.marked::<K, LEFT, RIGHT>(kind, fields, *span, out.store, change)
             };
             *cell = read.unwrap_or_else(|code| {
                 let row = fields.first_row + row as u32;
@@ -310,13 +354,15 @@ impl ColumnReader {
         }
     }
 
-    /// A field that is missing, in quotes, or has escapes.
+    /// A field that is missing, in quotes, has escapes, is to be decoded, or is
+    /// a number in a form of its own.
     fn marked<K: Kind, const LEFT: bool, const RIGHT: bool>(
         &self,
         kind: &K,
         fields: &Fields<'_>,
         span: Span,
         store: &mut Vec<u8>,
+        change: impl FnOnce(&'static str),
     ) -> Result<Cell, Code> {
         if span.is_missing() {
             return self.null(store);
@@ -328,26 +374,102 @@ impl ColumnReader {
         if field.is_empty() && span.is_quoted() && self.ty.is_text() {
             return Ok(Cell::Text(Piece::in_block(range.start, 0)));
         }
-        if !span.is_escaped() {
-            let place = Place {
-                at: range.start,
-                stored: false,
-                clean: fields.clean,
-                store,
-            };
-            return self.value::<K, LEFT, RIGHT>(kind, field, place);
+        if let Some(form) = self.form.filter(|form| form.is_bytes()) {
+            return self.stored(kind, &form.plain(field)?, store);
         }
-        let mut text = Vec::with_capacity(field.len());
-        unescape(fields.delimited, span.is_quoted(), field, &mut text);
-        let at = store.len();
-        store.extend_from_slice(&text);
-        let place = Place {
-            at,
-            stored: true,
-            clean: fields.clean,
-            store,
+        let mut text = Cow::Borrowed(field);
+        if !fields.clean {
+            match self.decoded(fields, range.clone()) {
+                Ok((decoded, replaced)) => {
+                    text = decoded;
+                    if replaced {
+                        change("bytes that do not decode, replaced");
+                    }
+                }
+                Err(BadBytes) if self.undecodable == WhenUndecodable::Null => {
+                    change("bytes that do not decode, made null");
+                    return self.null(store);
+                }
+                Err(BadBytes) => return Err(Code::BadBytes),
+            }
+        }
+        if span.is_escaped() {
+            let mut plain = Vec::with_capacity(text.len());
+            unescape(fields.delimited, span.is_quoted(), &text, &mut plain);
+            text = Cow::Owned(plain);
+        }
+        if let Some(form) = self.form {
+            let (text, _) = trimmed::<LEFT, RIGHT>(&text);
+            if self.nulls.has(text) {
+                return self.null(store);
+            }
+            return self.stored(kind, &form.plain(text)?, store);
+        }
+        let (at, stored) = match &text {
+            Cow::Borrowed(_) => (range.start, false),
+            Cow::Owned(text) => {
+                let at = store.len();
+                store.extend_from_slice(text);
+                (at, true)
+            }
         };
-        self.value::<K, LEFT, RIGHT>(kind, &text, place)
+        self.value::<K, LEFT, RIGHT>(kind, &text, Place { at, stored, store })
+    }
+
+    /// A field as text; it stands as it is where that is UTF-8 already.
+    fn decoded<'b>(
+        &self,
+        fields: &Fields<'b>,
+        range: std::ops::Range<usize>,
+    ) -> Result<(Cow<'b, [u8]>, bool), BadBytes> {
+        let field = &fields.bytes[range.clone()];
+        if let Some(map) = fields.map {
+            return self.unmarked(field, map.bad_in(range));
+        }
+        if *fields.charset == Charset::Utf8 && simdutf8::basic::from_utf8(field).is_ok() {
+            return Ok((Cow::Borrowed(field), false));
+        }
+        let mut text = Vec::with_capacity(field.len() * 2);
+        let replaced = fields
+            .charset
+            .decode(field, self.stand_in.as_deref(), &mut text)?;
+        Ok((Cow::Owned(text), replaced))
+    }
+
+    /// Text in which marks stand for bytes that did not decode.
+    fn unmarked<'b>(
+        &self,
+        field: &'b [u8],
+        marks: impl Iterator<Item = usize>,
+    ) -> Result<(Cow<'b, [u8]>, bool), BadBytes> {
+        let mark = '\u{FFFD}'.len_utf8();
+        let mut text = Vec::new();
+        let mut from = 0;
+        for at in marks {
+            let stand_in = self.stand_in.as_deref().ok_or(BadBytes)?;
+            text.extend_from_slice(&field[from..at]);
+            text.extend_from_slice(stand_in.as_bytes());
+            from = at + mark;
+        }
+        if from == 0 {
+            return Ok((Cow::Borrowed(field), false));
+        }
+        text.extend_from_slice(&field[from..]);
+        Ok((Cow::Owned(text), true))
+    }
+
+    /// Reads a value that is not in the block.
+    fn stored<K: Kind>(&self, kind: &K, value: &[u8], store: &mut Vec<u8>) -> Result<Cell, Code> {
+        let at = store.len();
+        store.extend_from_slice(value);
+        kind.read(
+            value,
+            Place {
+                at,
+                stored: true,
+                store,
+            },
+        )
     }
 
     // Measured: left to itself the compiler makes this a call for half of the
@@ -379,14 +501,6 @@ impl ColumnReader {
             Some(default) => Ok(default.put(store)),
         }
     }
-}
-
-/// Where a column's cells and faults go.
-struct Out<'o> {
-    column: u32,
-    cells: &'o mut [Cell],
-    store: &'o mut Vec<u8>,
-    faults: &'o mut Vec<Fault>,
 }
 
 impl Default {

@@ -22,9 +22,6 @@ impl Text {
 impl Kind for Text {
     #[inline]
     fn read(&self, value: &[u8], place: Place<'_>) -> Result<Cell, Code> {
-        if !place.clean && simdutf8::basic::from_utf8(value).is_err() {
-            return Err(Code::BadBytes);
-        }
         // A character is at least a byte, so only a longer value needs counting.
         if value.len() > self.most && characters(value) > self.most {
             return Err(Code::TooLong);
@@ -54,15 +51,5 @@ mod tests {
         assert!(read("🥕🥕🥕🥕").is_ok());
         assert_eq!(read("Cafés"), Err(Code::TooLong));
         assert_eq!(characters("a🥕é".as_bytes()), 3);
-    }
-
-    #[test]
-    fn bytes_that_are_not_utf8_are_told() {
-        let mut store = Vec::new();
-        let place = Place {
-            clean: false,
-            ..Place::test(&mut store)
-        };
-        assert_eq!(Text::new(None).read(b"caf\xE9", place), Err(Code::BadBytes));
     }
 }

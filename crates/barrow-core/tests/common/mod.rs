@@ -58,7 +58,7 @@ impl Sink for Out {
                 .map(|c| shown(batch.rows.cell(c, row), batch))
                 .collect();
             let line = block.first_line + u64::from(mark.line);
-            let offset = block.offset + u64::from(mark.start);
+            let offset = block.place(mark.start as usize);
             self.rows
                 .push((block.record_number(index), line, offset, cells));
         }

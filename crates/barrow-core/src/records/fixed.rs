@@ -1,0 +1,108 @@
+//! Cuts records of a fixed layout into fields.
+
+use super::block::Mark;
+use super::fields::Span;
+use crate::rejects::Code;
+use crate::spec::plan::{ColumnPlan, FixedPlan, WhenLong, WhenShort};
+
+/// What is fixed for a file's records.
+pub struct Cutter<'p> {
+    /// Where the fields stand.
+    pub fixed: &'p FixedPlan,
+    /// The columns, in the order of the slices.
+    pub columns: &'p [ColumnPlan],
+    /// Records that end too soon.
+    pub when_short: WhenShort,
+    /// Records that go on too long.
+    pub when_long: WhenLong,
+    /// Whether widths count characters of several bytes.
+    pub by_characters: bool,
+}
+
+/// A record that is not as wide as it should be.
+pub struct Misfit {
+    /// Too short or too wide.
+    pub code: Code,
+    /// What is wrong.
+    pub says: String,
+    /// What was expected.
+    pub expected: String,
+}
+
+impl Cutter<'_> {
+    /// Cuts the record at `mark` and adds its fields to `fields`.
+    ///
+    /// # Errors
+    /// It is too short or too wide, and the spec does not say what to do.
+    pub fn cut(
+        &self,
+        bytes: &[u8],
+        mark: &Mark,
+        fields: &mut Vec<Span>,
+        mut repaired: impl FnMut(&'static str),
+    ) -> Result<(), Misfit> {
+        let record = &bytes[mark.range()];
+        let start = mark.start as usize;
+        if self.by_characters && !record.is_ascii() {
+            let mut borders: Vec<usize> = (0..record.len())
+                .filter(|i| (record[*i] as i8) >= -0x40)
+                .collect();
+            borders.push(record.len());
+            let width = borders.len() - 1;
+            return self.cut_at(width, fields, &mut repaired, |place| {
+                start + borders[place.min(width)]
+            });
+        }
+        let width = record.len();
+        self.cut_at(width, fields, &mut repaired, |place| {
+            start + place.min(width)
+        })
+    }
+
+    fn cut_at(
+        &self,
+        width: usize,
+        fields: &mut Vec<Span>,
+        repaired: &mut impl FnMut(&'static str),
+        border: impl Fn(usize) -> usize,
+    ) -> Result<(), Misfit> {
+        if width > self.fixed.width {
+            if self.when_long != WhenLong::Drop {
+                return Err(self.misfit(Code::RecordTooWide, width));
+            }
+            repaired("too wide, the surplus dropped");
+        }
+        if width < self.fixed.width && self.when_short != WhenShort::Null {
+            return Err(self.misfit(Code::RecordTooShort, width));
+        }
+        let before = fields.len();
+        let mut lacking = false;
+        for ((start, length), column) in self.fixed.slices.iter().zip(self.columns) {
+            let end = start + length;
+            // Blanks at a line's end get lost, so text that is cut short is whole;
+            // a number would be another one.
+            if end > width && *start < width && !column.ty.is_text() {
+                fields.truncate(before);
+                return Err(self.misfit(Code::RecordTooShort, width));
+            }
+            lacking |= *start >= width;
+            fields.push(match *start >= width {
+                true => Span::MISSING,
+                false => Span::plain(border(*start), border(end)),
+            });
+        }
+        if lacking {
+            repaired("too short, filled up with nulls");
+        }
+        Ok(())
+    }
+
+    fn misfit(&self, code: Code, width: usize) -> Misfit {
+        let wanted = self.fixed.width;
+        Misfit {
+            code,
+            says: format!("{}: {width} of {wanted}", code.words()),
+            expected: format!("{wanted} wide"),
+        }
+    }
+}

@@ -1,0 +1,199 @@
+//! The start of a file: its encoding, and the spec's marks as its bytes.
+
+use super::block::Mark;
+use super::fields;
+use super::file::FileReading;
+use crate::error::Error;
+use crate::source::detect::{byte_order_mark, detect};
+use crate::source::open::Input;
+use crate::source::transcode::Transcoder;
+use crate::source::{Charset, Packing, SourceFile};
+use crate::spec::plan::{DelimitedPlan, Escape, Measure, Plan};
+use crate::spec::section::Word;
+
+/// A file's bytes on their way to the splitter, decoded where they must be.
+pub struct Text {
+    /// The file, unpacked.
+    pub input: Input,
+    /// Decodes what cannot be split as it is.
+    pub transcoder: Option<Transcoder>,
+    /// No bytes follow.
+    pub whole: bool,
+    /// Room for bytes before they are decoded.
+    pub raw: Vec<u8>,
+}
+
+impl Text {
+    /// Adds the text of up to `want` more bytes to `out`.
+    ///
+    /// # Errors
+    /// The file cannot be read.
+    pub fn fill(&mut self, want: usize, out: &mut Vec<u8>) -> Result<(), Error> {
+        if self.whole {
+            return Ok(());
+        }
+        match &mut self.transcoder {
+            None => self.whole = self.input.fill(want, out)? < want,
+            Some(transcoder) => {
+                self.raw.clear();
+                self.whole = self.input.fill(want, &mut self.raw)? < want;
+                transcoder.decode(&self.raw, self.whole, out);
+            }
+        }
+        Ok(())
+    }
+}
+
+/// What a file's first bytes tell.
+pub struct Start {
+    /// Its encoding.
+    pub charset: Charset,
+    /// How long its byte order mark is.
+    pub mark: usize,
+    /// The byte order mark.
+    pub bytes: Vec<u8>,
+    /// What people should know.
+    pub notes: Vec<String>,
+}
+
+/// Looks at a file's first bytes.
+///
+/// # Errors
+/// They say another encoding than the spec does, or the file cannot be read.
+pub fn begin(plan: &Plan, source: &SourceFile, first: &[u8]) -> Result<Start, Error> {
+    let marked = byte_order_mark(first);
+    let mut notes = Vec::new();
+    let found = Packing::of(first);
+    if found != Packing::None && plan.source.packing == Packing::None {
+        notes.push(format!(
+            "it looks packed with {}, and the spec says it is not",
+            found.word()
+        ));
+    }
+    let charset = match &plan.source.charset {
+        None => {
+            let detected = detect(source, plan.source.packing, first)?;
+            notes.push(format!(
+                "read as {}: {}",
+                detected.encoding.name(),
+                detected.why
+            ));
+            Charset::of(detected.encoding, plan.by_bytes())
+        }
+        Some(said) => match marked {
+            Some((encoding, _)) if encoding.name() != said.name() && said.reads_as_ascii() => {
+                return Err(Error::Encoding(format!(
+                    "{} starts with the byte order mark of {}, and the spec says {}",
+                    source.name(),
+                    encoding.name(),
+                    said.name()
+                )));
+            }
+            _ => said.clone(),
+        },
+    };
+    let mark = match marked {
+        Some((encoding, length)) if encoding.name() == charset.name() => length,
+        _ => 0,
+    };
+    Ok(Start {
+        charset,
+        mark,
+        bytes: first[..mark].to_vec(),
+        notes,
+    })
+}
+
+/// The spec's marks as the bytes that are split.
+pub struct Rules {
+    /// The file's encoding.
+    pub charset: Charset,
+    /// Delimiter, quote, escape.
+    pub delimited: DelimitedPlan,
+    /// What a comment line starts with.
+    pub comment: Option<Vec<u8>>,
+}
+
+impl Rules {
+    /// For files in `charset`.
+    ///
+    /// # Errors
+    /// The encoding lacks a character of a mark.
+    pub fn new(plan: &Plan, charset: &Charset, file: &str) -> Result<Rules, Error> {
+        let bytes = |what: &str, text: &[u8]| {
+            let text = String::from_utf8_lossy(text);
+            charset.bytes_of(&text).ok_or_else(|| {
+                Error::Encoding(format!(
+                    "{file} is read as {}, which has no character for the {what} \"{text}\"",
+                    charset.name()
+                ))
+            })
+        };
+        let d = &plan.records.delimited;
+        let escape = match &d.escape {
+            Escape::Doubled => Escape::Doubled,
+            Escape::With(text) => Escape::With(bytes("escape", text)?),
+        };
+        let comment = plan
+            .records
+            .comment
+            .as_ref()
+            .map(|c| bytes("comment", c.as_bytes()));
+        Ok(Rules {
+            charset: charset.clone(),
+            delimited: DelimitedPlan {
+                delimiter: bytes("delimiter", &d.delimiter)?,
+                quote: bytes("quote", &d.quote)?,
+                escape,
+            },
+            comment: comment.transpose()?,
+        })
+    }
+
+    /// Those of a file that has been begun.
+    pub fn of(reading: &FileReading) -> Rules {
+        Rules {
+            charset: reading.charset.clone(),
+            delimited: reading.delimited.clone(),
+            comment: reading.comment.clone(),
+        }
+    }
+
+    /// A header record's names.
+    pub fn names(&self, bytes: &[u8], mark: &Mark) -> Vec<String> {
+        let mut spans = Vec::new();
+        let _ = fields::split(&self.delimited, bytes, mark, &mut spans);
+        spans
+            .into_iter()
+            .map(|span| self.name(bytes, span))
+            .collect()
+    }
+
+    fn name(&self, bytes: &[u8], span: fields::Span) -> String {
+        let mut field = bytes[span.range()].to_vec();
+        if span.is_escaped() {
+            let escaped = std::mem::take(&mut field);
+            fields::unescape(&self.delimited, span.is_quoted(), &escaped, &mut field);
+        }
+        let mut text = Vec::new();
+        // A name with bytes that mean nothing fits no column, which is told.
+        let _ = self.charset.decode(&field, Some("\u{FFFD}"), &mut text);
+        String::from_utf8_lossy(&text).into_owned()
+    }
+}
+
+impl Plan {
+    /// Whether widths of a fixed layout count bytes of the file.
+    pub fn by_bytes(&self) -> bool {
+        self.records
+            .fixed
+            .as_ref()
+            .is_some_and(|fixed| fixed.measure == Measure::Bytes)
+    }
+
+    /// Whether widths must be counted character by character in what is split.
+    pub fn by_characters(&self, charset: &Charset) -> bool {
+        let several = !matches!(charset, Charset::Single(_));
+        self.records.fixed.is_some() && several && !self.by_bytes()
+    }
+}

@@ -1,0 +1,132 @@
+//! Which encoding a file is in, where the spec leaves it to the content.
+
+use chardetng::{EncodingDetector, Iso2022JpDetection, Utf8Detection};
+use encoding_rs::{Encoding, UTF_8, UTF_16BE, UTF_16LE};
+
+use super::files::SourceFile;
+use super::open::Input;
+use super::packing::Packing;
+use crate::error::Error;
+
+/// How much of a file is held at once.
+const PIECE: usize = 1 << 20;
+
+/// An encoding, and why it was taken.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Detected {
+    /// The encoding.
+    pub encoding: &'static Encoding,
+    /// Why, in a few words.
+    pub why: &'static str,
+}
+
+/// The byte order mark that `first` starts with, and its encoding.
+pub fn byte_order_mark(first: &[u8]) -> Option<(&'static Encoding, usize)> {
+    Encoding::for_bom(first)
+}
+
+/// Decides by the whole of a file: a byte order mark, then valid UTF-8, then
+/// what its bytes are like. Standard input cannot be read twice, so of it only
+/// `first`, what has been read, is looked at.
+///
+/// # Errors
+/// The file cannot be read.
+pub fn detect(source: &SourceFile, packing: Packing, first: &[u8]) -> Result<Detected, Error> {
+    if let Some((encoding, _)) = byte_order_mark(first) {
+        return Ok(Detected {
+            encoding,
+            why: "by its byte order mark",
+        });
+    }
+    let mut look = Look::new();
+    if *source == SourceFile::Stdin {
+        look.at(first, false);
+        return Ok(look.verdict());
+    }
+    let mut input = Input::open(source, packing)?;
+    let mut piece = Vec::with_capacity(PIECE);
+    loop {
+        piece.clear();
+        let read = input.fill(PIECE, &mut piece)?;
+        look.at(&piece, read < PIECE);
+        if read < PIECE {
+            return Ok(look.verdict());
+        }
+    }
+}
+
+/// The encoding that some bytes look like.
+pub fn guess(bytes: &[u8]) -> &'static Encoding {
+    let mut detector = EncodingDetector::new(Iso2022JpDetection::Allow);
+    detector.feed(bytes, true);
+    detector.guess(None, Utf8Detection::Allow)
+}
+
+/// What has been seen of a file.
+struct Look {
+    detector: EncodingDetector,
+    is_utf8: bool,
+    /// The start of a character that the last piece ended in.
+    cut: Vec<u8>,
+    /// NUL bytes at even and at odd places: every second byte of Latin text in UTF-16.
+    zeros: [u64; 2],
+    bytes: u64,
+}
+
+impl Look {
+    fn new() -> Look {
+        Look {
+            detector: EncodingDetector::new(Iso2022JpDetection::Allow),
+            is_utf8: true,
+            cut: Vec::new(),
+            zeros: [0; 2],
+            bytes: 0,
+        }
+    }
+
+    fn at(&mut self, piece: &[u8], last: bool) {
+        self.detector.feed(piece, last);
+        for place in memchr::memchr_iter(0, piece) {
+            self.zeros[(self.bytes as usize + place) % 2] += 1;
+        }
+        self.bytes += piece.len() as u64;
+        if !self.is_utf8 {
+            return;
+        }
+        let mut joined = std::mem::take(&mut self.cut);
+        joined.extend_from_slice(piece);
+        if let Err(error) = std::str::from_utf8(&joined) {
+            match error.error_len() {
+                None if !last => self.cut = joined[error.valid_up_to()..].to_vec(),
+                _ => self.is_utf8 = false,
+            }
+        }
+    }
+
+    fn verdict(self) -> Detected {
+        let half = self.bytes / 2;
+        if self.zeros[1] * 10 > half * 4 && self.zeros[0] * 10 < half {
+            return Detected {
+                encoding: UTF_16LE,
+                why: "every second byte is zero",
+            };
+        }
+        if self.zeros[0] * 10 > half * 4 && self.zeros[1] * 10 < half {
+            return Detected {
+                encoding: UTF_16BE,
+                why: "every second byte is zero",
+            };
+        }
+        if self.is_utf8 {
+            return Detected {
+                encoding: UTF_8,
+                why: "all of it is valid UTF-8",
+            };
+        }
+        let encoding = self.detector.guess(None, Utf8Detection::Deny);
+        Detected {
+            encoding,
+            why: "it is not UTF-8, and its bytes look so",
+        }
+    }
+}

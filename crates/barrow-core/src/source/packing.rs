@@ -1,0 +1,57 @@
+//! Packed files, told by their content and not by their names.
+
+use std::io::Read;
+
+use crate::spec::section::words;
+
+words! {
+    /// How a file is packed.
+    Packing {
+        /// By its content.
+        Auto = "auto",
+        /// Not at all.
+        None = "none",
+        /// gzip (RFC 1952).
+        Gzip = "gzip",
+        /// Zstandard (RFC 8878).
+        Zstd = "zstd",
+        /// bzip2.
+        Bzip2 = "bzip2",
+        /// xz.
+        Xz = "xz",
+    }
+}
+
+/// How many bytes tell the packing.
+pub const TELLING: usize = 6;
+
+impl Packing {
+    /// The packing that a file's first bytes tell.
+    pub fn of(first: &[u8]) -> Packing {
+        const SIGNS: [(&[u8], Packing); 4] = [
+            (b"\x1F\x8B", Packing::Gzip),
+            (b"\x28\xB5\x2F\xFD", Packing::Zstd),
+            (b"BZh", Packing::Bzip2),
+            (b"\xFD7zXZ\0", Packing::Xz),
+        ];
+        let told = SIGNS.iter().find(|(sign, _)| first.starts_with(sign));
+        told.map_or(Packing::None, |(_, packing)| *packing)
+    }
+
+    /// Unpacks a stream; several members, one after the other, are one file.
+    ///
+    /// # Errors
+    /// What the unpacker says.
+    pub fn unpack(
+        self,
+        packed: impl Read + Send + 'static,
+    ) -> std::io::Result<Box<dyn Read + Send>> {
+        Ok(match self {
+            Packing::Auto | Packing::None => Box::new(packed),
+            Packing::Gzip => Box::new(flate2::read::MultiGzDecoder::new(packed)),
+            Packing::Zstd => Box::new(zstd::stream::read::Decoder::new(packed)?),
+            Packing::Bzip2 => Box::new(bzip2::read::MultiBzDecoder::new(packed)),
+            Packing::Xz => Box::new(liblzma::read::XzDecoder::new_multi_decoder(packed)),
+        })
+    }
+}

@@ -1,0 +1,257 @@
+//! Decodes a file before it is split, and remembers where its bytes were.
+//!
+//! Line, record and byte offset always speak of the file as it is, and rejects
+//! are the file's own bytes; so beside the decoded text the raw bytes are kept,
+//! with anchors from one to the other.
+
+use encoding_rs::{Decoder, DecoderResult, Encoding};
+
+/// About how many raw bytes lie between two anchors. A place between them is
+/// found by decoding from the one before, a byte at a time.
+const APART: usize = 256;
+
+/// What stands in the text where bytes did not decode.
+const MARK: &str = "\u{FFFD}";
+
+/// Where a piece of decoded text was in the file.
+#[derive(Debug, Default)]
+pub struct TextMap {
+    /// The bytes as they came.
+    raw: Vec<u8>,
+    /// Places in the text and in `raw` that belong together, both on a
+    /// character's border, in order.
+    anchors: Vec<(u32, u32)>,
+    /// Places in the text of marks for bytes that did not decode.
+    bad: Vec<u32>,
+    encoding: Option<&'static Encoding>,
+}
+
+impl TextMap {
+    /// Whether everything decoded.
+    pub fn is_clean(&self) -> bool {
+        self.bad.is_empty()
+    }
+
+    /// The marks in a range of the text, each as its place in that range.
+    pub fn bad_in(&self, range: std::ops::Range<usize>) -> impl Iterator<Item = usize> {
+        let first = self.bad.partition_point(|b| (*b as usize) < range.start);
+        let inside = self.bad[first..].iter().map(|b| *b as usize);
+        inside
+            .take_while(move |b| *b < range.end)
+            .map(move |b| b - range.start)
+    }
+
+    /// The raw bytes of a range of the text.
+    pub fn raw(&self, range: std::ops::Range<usize>) -> &[u8] {
+        &self.raw[self.place(range.start)..self.place(range.end)]
+    }
+
+    /// The place in the raw bytes of a place in the text.
+    pub fn place(&self, text: usize) -> usize {
+        let after = self.anchors.partition_point(|(t, _)| *t as usize <= text);
+        let (from, raw) = match after.checked_sub(1).and_then(|i| self.anchors.get(i)) {
+            Some((from, raw)) => (*from as usize, *raw as usize),
+            None => (0, 0),
+        };
+        let Some(encoding) = self.encoding else {
+            return text;
+        };
+        let mut decoder = encoding.new_decoder_without_bom_handling();
+        let (mut at, mut place) = (from, raw);
+        let mut out = [0; 64];
+        while at < text && place < self.raw.len() {
+            let mut byte = &self.raw[place..=place];
+            loop {
+                let (result, read, written) =
+                    decoder.decode_to_utf8_without_replacement(byte, &mut out, false);
+                place += read;
+                at += written;
+                byte = &byte[read..];
+                // Characters kept back at bad bytes come out with the one after
+                // them; each of these is a byte.
+                if at > text && at - text <= written {
+                    let beyond = &out[written - (at - text)..written];
+                    return place - beyond.iter().filter(|b| (**b as i8) >= -0x40).count();
+                }
+                match result {
+                    DecoderResult::InputEmpty => break,
+                    DecoderResult::OutputFull => {}
+                    // Bytes after the bad ones may be taken in already; they are
+                    // text of their own, which comes out next.
+                    DecoderResult::Malformed(_, after) => {
+                        at += MARK.len();
+                        if at >= text {
+                            return place - usize::from(after);
+                        }
+                    }
+                }
+            }
+        }
+        place
+    }
+
+    /// Takes off what belongs to the text from `cut` on.
+    fn split_off(&mut self, cut: usize) -> TextMap {
+        let place = self.place(cut);
+        let raw = self.raw.split_off(place);
+        let rebased = |(t, r): &(u32, u32)| (*t - cut as u32, *r - place as u32);
+        let anchors = self
+            .anchors
+            .iter()
+            .filter(|(t, _)| *t as usize >= cut)
+            .map(rebased);
+        let mut rest = TextMap {
+            raw,
+            encoding: self.encoding,
+            ..TextMap::default()
+        };
+        rest.anchors.push((0, 0));
+        rest.anchors.extend(anchors);
+        rest.bad.extend(
+            self.bad
+                .iter()
+                .filter(|b| **b as usize >= cut)
+                .map(|b| b - cut as u32),
+        );
+        self.anchors.retain(|(t, _)| *t as usize <= cut);
+        self.bad.retain(|b| (*b as usize) < cut);
+        rest
+    }
+}
+
+/// Decodes one file as it is read.
+pub struct Transcoder {
+    decoder: Decoder,
+    map: TextMap,
+}
+
+impl Transcoder {
+    /// For a file in `encoding` that begins with `mark`, its byte order mark.
+    pub fn new(encoding: &'static Encoding, mark: &[u8]) -> Transcoder {
+        let map = TextMap {
+            raw: mark.to_vec(),
+            anchors: vec![(0, mark.len() as u32)],
+            bad: Vec::new(),
+            encoding: Some(encoding),
+        };
+        Transcoder {
+            decoder: encoding.new_decoder_without_bom_handling(),
+            map,
+        }
+    }
+
+    /// Adds the text of `raw` to `text`. `last` says that no bytes follow.
+    pub fn decode(&mut self, raw: &[u8], last: bool, text: &mut Vec<u8>) {
+        let mut rest = raw;
+        while !rest.is_empty() {
+            let (piece, after) = rest.split_at(rest.len().min(APART));
+            self.push(piece, false, text);
+            rest = after;
+            // A byte at a time to a character's border, where an anchor may stand.
+            while let Some((byte, after)) = rest.split_first() {
+                let before = text.len();
+                self.push(std::slice::from_ref(byte), false, text);
+                rest = after;
+                if text.len() > before && !text.ends_with(MARK.as_bytes()) {
+                    self.map
+                        .anchors
+                        .push((text.len() as u32, self.map.raw.len() as u32));
+                    break;
+                }
+            }
+        }
+        if last {
+            self.push(&[], true, text);
+        }
+    }
+
+    fn push(&mut self, piece: &[u8], last: bool, text: &mut Vec<u8>) {
+        self.map.raw.extend_from_slice(piece);
+        let mut input = piece;
+        let mut out = [0; APART * 4];
+        loop {
+            let (result, read, written) = self
+                .decoder
+                .decode_to_utf8_without_replacement(input, &mut out, last);
+            text.extend_from_slice(&out[..written]);
+            input = &input[read..];
+            match result {
+                DecoderResult::InputEmpty => return,
+                DecoderResult::OutputFull => {}
+                DecoderResult::Malformed(..) => {
+                    self.map.bad.push(text.len() as u32);
+                    text.extend_from_slice(MARK.as_bytes());
+                }
+            }
+        }
+    }
+
+    /// The raw place of a place in the text so far.
+    pub fn place(&self, text: usize) -> usize {
+        self.map.place(text)
+    }
+
+    /// The raw bytes of a range of the text so far.
+    pub fn raw(&self, range: std::ops::Range<usize>) -> &[u8] {
+        self.map.raw(range)
+    }
+
+    /// Hands on the map of the text up to `cut`; the rest is the start of the next.
+    pub fn hand_on(&mut self, cut: usize) -> TextMap {
+        let rest = self.map.split_off(cut);
+        std::mem::replace(&mut self.map, rest)
+    }
+
+    /// How many raw bytes are not handed on yet.
+    pub fn raw_length(&self) -> usize {
+        self.map.raw.len()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use encoding_rs::{SHIFT_JIS, UTF_16LE};
+
+    #[test]
+    fn every_place_in_the_text_is_found_in_the_raw_bytes() {
+        let text: String = (0..4_000)
+            .map(|i| if i % 7 == 0 { 'ポ' } else { 'a' })
+            .collect();
+        let (raw, _, _) = SHIFT_JIS.encode(&text);
+        let mut coder = Transcoder::new(SHIFT_JIS, b"");
+        let mut out = Vec::new();
+        for piece in raw.chunks(97) {
+            coder.decode(piece, false, &mut out);
+        }
+        assert_eq!(out, text.as_bytes());
+        let first = coder.hand_on(text[..].char_indices().nth(1_234).unwrap().0);
+        let (mut at, mut place) = (0, 0);
+        for c in text.chars().take(1_234) {
+            assert_eq!(first.place(at), place);
+            at += c.len_utf8();
+            place += if c == 'ポ' { 2 } else { 1 };
+        }
+        assert_eq!(
+            coder.place(3),
+            if text.chars().nth(1_234) == Some('ポ') {
+                2
+            } else {
+                3
+            }
+        );
+    }
+
+    #[test]
+    fn bytes_that_do_not_decode_leave_a_mark_and_keep_their_place() {
+        // A lone surrogate between two letters.
+        let mut coder = Transcoder::new(UTF_16LE, b"\xFF\xFE");
+        let mut out = Vec::new();
+        coder.decode(b"a\0\x00\xD8b\0", true, &mut out);
+        assert_eq!(out, "a\u{FFFD}b".as_bytes());
+        let map = coder.hand_on(out.len());
+        assert_eq!(map.bad_in(0..5).collect::<Vec<_>>(), [1]);
+        assert_eq!((map.place(0), map.place(1)), (2, 4));
+        assert_eq!(map.raw(0..5), b"\xFF\xFEa\0\x00\xD8b\0"[2..].to_vec());
+    }
+}
