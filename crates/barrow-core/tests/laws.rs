@@ -14,7 +14,7 @@ const SPECS: [&str; 9] = [
     "[source]\nencoding = \"shift_jis\"\n[records]\nheader = \"none\"\nlongest = 50\n[delimited]\nescape = \"\\\\\"\n[columns]\na = \"text\"\nb = \"text\"\n",
     "[source]\nencoding = \"utf-16be\"\nwhen_undecodable = \"replace\"\n[records]\nheader = \"none\"\ntrailer = 1\n[columns]\na = \"text\"\nb = \"text\"\n",
     "[records]\nheader = \"none\"\nlongest = 70\nwhen_short = \"join\"\n[columns]\na = \"text\"\nb = \"text\"\nc = \"text\"\n",
-    "[source]\nencoding = \"gb18030\"\n[records]\nlayout = \"fixed\"\nending = \"none\"\n[columns]\na = { type = \"text\", width = 3 }\nb = { type = \"integer\", width = 2 }\n",
+    "[source]\nencoding = \"big5\"\n[records]\nlayout = \"fixed\"\nending = \"none\"\n[columns]\na = { type = \"text\", width = 3 }\nb = { type = \"integer\", width = 2 }\n",
 ];
 
 /// Bytes in which everything that means something is frequent.
