@@ -8,6 +8,7 @@
 
 pub mod error;
 pub mod flow;
+pub mod look;
 pub mod records;
 pub mod rejects;
 pub mod source;

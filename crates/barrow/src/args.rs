@@ -20,6 +20,8 @@ pub struct Args {
 pub enum Command {
     /// Load files into a table by a spec
     Load(Load),
+    /// Show records as the spec reads them, or one line with its neighbours
+    Peek(Peek),
     /// Lay out the demo market and run the whole tour on it
     Demo(Demo),
 }
@@ -69,6 +71,32 @@ pub struct Shared {
     /// Say nothing but the result
     #[arg(short, long)]
     pub quiet: bool,
+}
+
+/// `barrow peek`
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Without a spec, barrow peek FILE shows the raw lines. Control characters, line \
+ends and blanks that are no spaces are written out."
+)]
+pub struct Peek {
+    /// The spec (its name ends in .toml), or a file to show as it is
+    pub spec: PathBuf,
+    /// The files to look into, instead of the spec's
+    #[arg(value_name = "FILE")]
+    pub files: Vec<String>,
+    /// How many records (or lines) to show
+    #[arg(long, value_name = "N", default_value_t = 10)]
+    pub records: u64,
+    /// The first record (or line) to show
+    #[arg(long, value_name = "RECORD", default_value_t = 1, value_parser = clap::value_parser!(u64).range(1..))]
+    pub from: u64,
+    /// Show this line of the first file, with its neighbours and what is wrong with it
+    #[arg(long, value_name = "LINE", value_parser = clap::value_parser!(u64).range(1..))]
+    pub at: Option<u64>,
+    /// How the result is written
+    #[arg(long, value_name = "FORM", default_value = "text")]
+    pub report: Report,
 }
 
 /// `barrow demo`

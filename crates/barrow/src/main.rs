@@ -16,6 +16,7 @@ fn main() -> ExitCode {
     args.color.apply();
     let outcome = match &args.command {
         Command::Load(load) => commands::load::run(load),
+        Command::Peek(peek) => commands::peek::run(peek),
         Command::Demo(demo) => commands::demo::run(demo),
     };
     match outcome {

@@ -1,6 +1,6 @@
 //! From a record's bytes to its fields.
 
-use super::block::{Mark, State};
+use super::block::Mark;
 use crate::spec::plan::DelimitedPlan;
 
 /// Where a field stands in its block.
@@ -89,19 +89,41 @@ pub fn split(
     mark: &Mark,
     fields: &mut Vec<Span>,
 ) -> Result<(), usize> {
+    careful(plan, bytes, mark.start as usize, mark.end as usize, fields)
+}
+
+/// Splits a record without quotes or escapes at each `delimiter`, and adds its
+/// fields to `fields`. False, and nothing is added, unless there are `wanted`.
+#[inline]
+pub fn exactly(
+    delimiter: u8,
+    bytes: &[u8],
+    mark: &Mark,
+    wanted: usize,
+    fields: &mut Vec<Span>,
+) -> bool {
     let (start, end) = (mark.start as usize, mark.end as usize);
-    match (mark.state, plan.delimiter.as_slice()) {
-        (State::Plain, [delimiter]) => {
-            let mut from = start;
-            each(*delimiter, &bytes[start..end], |i| {
-                fields.push(Span::plain(from, start + i));
-                from = start + i + 1;
-            });
-            fields.push(Span::plain(from, end));
-            Ok(())
+    let before = fields.len();
+    fields.resize(before + wanted, Span::MISSING);
+    let mut slots = fields[before..].iter_mut();
+    let mut from = start;
+    let mut fits = true;
+    each(delimiter, &bytes[start..end], |i| {
+        match slots.next() {
+            Some(slot) => *slot = Span::plain(from, start + i),
+            None => fits = false,
         }
-        _ => careful(plan, bytes, start, end, fields),
+        from = start + i + 1;
+    });
+    match slots.next() {
+        Some(last) => *last = Span::plain(from, end),
+        None => fits = false,
     }
+    fits &= slots.next().is_none();
+    if !fits {
+        fields.truncate(before);
+    }
+    fits
 }
 
 /// Calls `found` with each place of `byte` in `text`, eight bytes at a time.

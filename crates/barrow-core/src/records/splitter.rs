@@ -7,11 +7,9 @@ use super::ending::{Byte, Bytes, FileEnding, Found, Line};
 use super::file::FileReading;
 use super::header::{self, Bound};
 use super::scan::{Progress, Scan};
-use super::start::{Rules, Start, Text, begin};
+use super::start::{Rules, Start, Text, open};
 use crate::error::Error;
-use crate::source::open::Input;
-use crate::source::transcode::Transcoder;
-use crate::source::{Charset, SourceFile};
+use crate::source::SourceFile;
 use crate::spec::plan::{Header, Place, Plan, PreambleKey, WhenBlank, WhenShort};
 
 /// How many bytes a block holds unless one record needs more. A block and its
@@ -93,23 +91,7 @@ impl<'p> Splitter<'p> {
     }
 
     fn open(&self, index: usize, source: &SourceFile) -> Result<Open, Error> {
-        let mut input = Input::open(source, self.plan.source.packing)?;
-        let mut first = Vec::with_capacity(self.block_size);
-        let whole = input.fill(self.block_size, &mut first)? < self.block_size;
-        let start = begin(self.plan, source, &first)?;
-        let mut text = Text {
-            input,
-            transcoder: None,
-            whole,
-            raw: Vec::new(),
-        };
-        let mut carry = first;
-        if let Charset::Whole(encoding) = start.charset {
-            let mut transcoder = Transcoder::new(encoding, &carry[..start.mark]);
-            let raw = std::mem::take(&mut carry);
-            transcoder.decode(&raw[start.mark..], whole, &mut carry);
-            text.transcoder = Some(transcoder);
-        }
+        let (start, text, carry) = open(self.plan, source, self.block_size)?;
         self.opened(index, source.name(), start, text, carry)
     }
 

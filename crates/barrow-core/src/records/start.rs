@@ -1,8 +1,10 @@
 //! The start of a file: its encoding, and the spec's marks as its bytes.
 
 use super::block::Mark;
+use super::ending::{FileEnding, Found};
 use super::fields;
 use super::file::FileReading;
+use super::splitter::BLOCK;
 use crate::error::Error;
 use crate::source::detect::{byte_order_mark, detect};
 use crate::source::open::Input;
@@ -60,7 +62,7 @@ pub struct Start {
 ///
 /// # Errors
 /// They say another encoding than the spec does, or the file cannot be read.
-pub fn begin(plan: &Plan, source: &SourceFile, first: &[u8]) -> Result<Start, Error> {
+fn begin(plan: &Plan, source: &SourceFile, first: &[u8]) -> Result<Start, Error> {
     let marked = byte_order_mark(first);
     let mut notes = Vec::new();
     let found = Packing::of(first);
@@ -102,6 +104,96 @@ pub fn begin(plan: &Plan, source: &SourceFile, first: &[u8]) -> Result<Start, Er
         bytes: first[..mark].to_vec(),
         notes,
     })
+}
+
+/// Opens a file: its start, its text, and as much of that as a block holds.
+///
+/// # Errors
+/// The file cannot be read, or is in another encoding than the spec says.
+pub fn open(
+    plan: &Plan,
+    source: &SourceFile,
+    block_size: usize,
+) -> Result<(Start, Text, Vec<u8>), Error> {
+    let mut input = Input::open(source, plan.source.packing)?;
+    let mut carry = Vec::with_capacity(block_size);
+    let whole = input.fill(block_size, &mut carry)? < block_size;
+    let start = begin(plan, source, &carry)?;
+    let mut text = Text {
+        input,
+        transcoder: None,
+        whole,
+        raw: Vec::new(),
+    };
+    if let Charset::Whole(encoding) = start.charset {
+        let mut transcoder = Transcoder::new(encoding, &carry[..start.mark]);
+        let raw = std::mem::take(&mut carry);
+        transcoder.decode(&raw[start.mark..], whole, &mut carry);
+        text.transcoder = Some(transcoder);
+    }
+    Ok((start, text, carry))
+}
+
+/// The physical lines of a file, one after the other.
+pub struct Physical {
+    /// The file's encoding.
+    pub charset: Charset,
+    /// The text that is held; a line is a range of it.
+    pub text: Vec<u8>,
+    source: Text,
+    ending: FileEnding,
+    at: usize,
+}
+
+impl Physical {
+    /// Opens a file.
+    ///
+    /// # Errors
+    /// As [`open`].
+    pub fn open(plan: &Plan, source: &SourceFile, block_size: usize) -> Result<Physical, Error> {
+        let (start, mut source, mut text) = open(plan, source, block_size)?;
+        let ending = loop {
+            let decided = FileEnding::decide(&plan.records, &start.charset, &text, source.whole)?;
+            match decided {
+                Some(ending) => break ending,
+                None => source.fill(block_size, &mut text)?,
+            }
+        };
+        Ok(Physical {
+            charset: start.charset,
+            text,
+            source,
+            ending,
+            at: 0,
+        })
+    }
+
+    /// The next line with its end; none after the last.
+    ///
+    /// # Errors
+    /// The file cannot be read.
+    pub fn next_line(&mut self) -> Result<Option<std::ops::Range<usize>>, Error> {
+        loop {
+            if self.at < self.text.len()
+                && let Found::End(_, next) =
+                    self.ending.line_end(&self.text, self.at, self.source.whole)
+            {
+                let line = self.at..next;
+                self.at = next;
+                return Ok(Some(line));
+            }
+            if self.source.whole {
+                return Ok(None);
+            }
+            self.text.drain(..self.at);
+            if let Some(transcoder) = &mut self.source.transcoder {
+                transcoder.hand_on(self.at);
+            }
+            self.at = 0;
+            let want = self.text.len().max(BLOCK);
+            self.source.fill(want, &mut self.text)?;
+        }
+    }
 }
 
 /// The spec's marks as the bytes that are split.

@@ -9,8 +9,10 @@ mod nulls;
 mod number;
 mod pattern;
 mod reader;
+mod show;
 mod text;
 
 pub use cell::{Cell, Day, Piece};
 pub use form::NumberForm;
 pub use reader::{BadOption, Change, ColumnReader, Fault, Fields, ReaderOptions, Results};
+pub use show::shown;

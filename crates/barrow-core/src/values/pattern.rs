@@ -213,12 +213,13 @@ impl Fixed {
         }
         let mut digits = self.template;
         digits[..self.length].copy_from_slice(value);
-        let mut fits = true;
+        // How far any byte is beyond its room; branches would cost more.
+        let mut beyond = 0;
         for ((digit, zero), room) in digits.iter_mut().zip(&self.template).zip(&self.room) {
             *digit = digit.wrapping_sub(*zero);
-            fits &= *digit <= *room;
+            beyond |= digit.saturating_sub(*room);
         }
-        if !fits {
+        if beyond != 0 {
             return None;
         }
         let p = &self.parts;
@@ -245,7 +246,8 @@ impl Fixed {
 /// The number that two digits make.
 #[inline]
 fn two(digits: &[u8; WIDTH], at: usize) -> u8 {
-    digits[at] * 10 + digits[at + 1]
+    // The mask changes nothing: it says that the place is within the array.
+    digits[at % WIDTH] * 10 + digits[(at + 1) % WIDTH]
 }
 
 /// A fraction of a second with its dot, in nanoseconds; nine digits at most.

@@ -3,3 +3,4 @@
 pub mod demo;
 pub mod job;
 pub mod load;
+pub mod peek;

@@ -1,8 +1,42 @@
 //! What people see.
 
 pub mod failure;
+pub mod lines;
 pub mod progress;
+pub mod records;
 pub mod summary;
+
+use std::io;
+
+use crate::failure::Failure;
+
+/// How many characters fit side by side where people read: the terminal's, or
+/// what COLUMNS says, or 100.
+pub fn width() -> usize {
+    let said = std::env::var("COLUMNS")
+        .ok()
+        .and_then(|columns| columns.parse().ok());
+    let terminal = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
+    terminal.or(said).unwrap_or(100).max(40)
+}
+
+/// A reader of standard output that goes away is no failure.
+pub fn ended(written: io::Result<()>) -> Result<(), Failure> {
+    match written {
+        Err(e) if e.kind() != io::ErrorKind::BrokenPipe => Err(Failure::not_done(format!(
+            "writing to standard output: {e}"
+        ))),
+        _ => Ok(()),
+    }
+}
+
+/// Text cut after so many characters, with a mark that says so.
+pub fn cut(value: &str, most: usize) -> String {
+    match value.char_indices().nth(most) {
+        Some((end, _)) => format!("{}…", &value[..end]),
+        None => value.to_string(),
+    }
+}
 
 /// A number with its digits in groups of three: `1,204,331`.
 pub fn number(n: u64) -> String {

@@ -11,7 +11,7 @@ use barrow_core::visible::visible;
 use owo_colors::OwoColorize;
 use serde_json::{Value, json};
 
-use super::{counted, number, time};
+use super::{counted, cut, ended, number, time};
 use crate::failure::Failure;
 
 /// At most so many kinds of reasons are listed.
@@ -77,16 +77,6 @@ pub fn print_json(summary: &Summary) -> Result<(), Failure> {
             .map_err(io::Error::from)
             .and_then(|()| writeln!(out)),
     )
-}
-
-/// A reader that goes away is no failure.
-fn ended(written: io::Result<()>) -> Result<(), Failure> {
-    match written {
-        Err(e) if e.kind() != io::ErrorKind::BrokenPipe => {
-            Err(Failure::not_done(format!("writing the summary: {e}")))
-        }
-        _ => Ok(()),
-    }
 }
 
 fn text(s: &Summary, out: &mut impl Write) -> io::Result<()> {
@@ -294,13 +284,6 @@ fn next(s: &Summary, out: &mut impl Write) -> io::Result<()> {
             "  kept in {folder}/ · correct the file, or allow them: --tolerance {}",
             s.tally.rejected()
         ),
-    }
-}
-
-fn cut(value: &str, most: usize) -> String {
-    match value.char_indices().nth(most) {
-        Some((end, _)) => format!("{}…", &value[..end]),
-        None => value.to_string(),
     }
 }
 

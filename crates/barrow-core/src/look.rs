@@ -1,0 +1,232 @@
+//! Looks at single lines of a file, as they are and as the spec splits them.
+
+use crate::error::Error;
+use crate::flow::{Batch, Worker};
+use crate::records::block::{Block, Mark, State};
+use crate::records::ending::Found;
+use crate::records::fields;
+use crate::records::splitter::{BLOCK, Splitter};
+use crate::records::start::Physical;
+use crate::rejects::Reason;
+use crate::source::{Charset, SourceFile};
+use crate::spec::Plan;
+use crate::visible::visible;
+
+/// At most so many characters of a line are shown.
+const LONGEST_SHOWN: usize = 2_000;
+
+/// A physical line.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Line {
+    /// Its number, 1-based.
+    pub number: u64,
+    /// Its text with its end, everything invisible written out.
+    pub shown: String,
+}
+
+/// A field of a line: where it stands in what is shown, in characters.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Place {
+    /// The field's number in its record, 1-based.
+    pub field: usize,
+    /// The column that it is, if the spec has one for it.
+    pub column: Option<String>,
+    /// Where it starts, 0-based.
+    pub start: usize,
+    /// How long it is.
+    pub length: usize,
+    /// What is wrong with it.
+    pub troubles: Vec<String>,
+}
+
+/// The record that a line is part of.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct RecordAt {
+    /// Its number, 1-based.
+    pub record: u64,
+    /// Its first line.
+    pub first_line: u64,
+    /// Its fields that start in the line.
+    pub fields: Vec<Place>,
+    /// What is wrong with the record as a whole.
+    pub troubles: Vec<String>,
+}
+
+/// The physical lines from `first` on, at most `count`, and the file's last line
+/// number where that comes first.
+///
+/// # Errors
+/// The file cannot be read.
+pub fn lines(
+    plan: &Plan,
+    source: &SourceFile,
+    first: u64,
+    count: u64,
+) -> Result<(Vec<Line>, Option<u64>), Error> {
+    let mut physical = Physical::open(plan, source, BLOCK)?;
+    let mut found = Vec::new();
+    let mut number = 0;
+    while number + 1 < first + count {
+        let Some(range) = physical.next_line()? else {
+            return Ok((found, Some(number)));
+        };
+        number += 1;
+        if number >= first {
+            let text = &physical.text[range];
+            found.push(Line {
+                number,
+                shown: shown(&physical.charset, text),
+            });
+        }
+    }
+    Ok((found, None))
+}
+
+/// The record that has the physical line `line`, if a record has it.
+///
+/// # Errors
+/// The file cannot be read.
+pub fn record_at(plan: &Plan, source: &SourceFile, line: u64) -> Result<Option<RecordAt>, Error> {
+    let mut splitter = Splitter::new(plan, vec![source.clone()], BLOCK);
+    let mut batch = Batch::default();
+    while splitter.next(&mut batch.block)? {
+        let block = &batch.block;
+        let next = block
+            .marks
+            .iter()
+            .rposition(|mark| first_line(block, mark) <= line);
+        let here = next.filter(|index| {
+            line < first_line(block, &block.marks[*index]) + lines_of(block, *index)
+        });
+        if let Some(index) = here {
+            Worker::new(plan).work(&mut batch)?;
+            return Ok(Some(annotated(plan, &batch, index, line)));
+        }
+        if block.first_line > line {
+            return Ok(None);
+        }
+    }
+    Ok(None)
+}
+
+fn first_line(block: &Block, mark: &Mark) -> u64 {
+    block.first_line + u64::from(mark.line)
+}
+
+fn lines_of(block: &Block, index: usize) -> u64 {
+    let mark = &block.marks[index];
+    line_starts(block, mark).len() as u64
+}
+
+/// Where each physical line of a record starts in the block.
+fn line_starts(block: &Block, mark: &Mark) -> Vec<usize> {
+    let Some(file) = &block.file else {
+        return Vec::new();
+    };
+    let mut starts = vec![mark.start as usize];
+    let end = mark.next as usize;
+    while let Some(last) = starts.last() {
+        match file.ending.line_end(&block.bytes[..end], *last, true) {
+            Found::End(_, next) if next < end => starts.push(next),
+            _ => break,
+        }
+    }
+    starts
+}
+
+fn annotated(plan: &Plan, batch: &Batch, index: usize, line: u64) -> RecordAt {
+    let block = &batch.block;
+    let mark = &block.marks[index];
+    let record = block.record_number(index);
+    let mut at = RecordAt {
+        record,
+        first_line: first_line(block, mark),
+        ..RecordAt::default()
+    };
+    let Some(file) = &block.file else { return at };
+    let starts = line_starts(block, mark);
+    let nth = (line - at.first_line) as usize;
+    let from = starts[nth];
+    let to = starts.get(nth + 1).copied().unwrap_or(mark.next as usize);
+    let column = |place: usize| {
+        let width = shown(&file.charset, &block.bytes[from..place.min(to)])
+            .chars()
+            .count();
+        width.min(LONGEST_SHOWN)
+    };
+    let rejects = batch.rejects.iter().filter(|r| r.record == record);
+    let reasons: Vec<&Reason> = rejects.flat_map(|r| &r.reasons).collect();
+    for (number, range) in ranges(plan, block, mark).into_iter().enumerate() {
+        if range.start < from || range.start > to || (range.start == to && to != from) {
+            continue;
+        }
+        let bound = file.binding.iter().position(|field| *field == number);
+        let mine = reasons
+            .iter()
+            .filter(|r| r.field == Some(number as u32 + 1));
+        let start = column(range.start);
+        at.fields.push(Place {
+            field: number + 1,
+            column: bound.map(|place| plan.columns[place].name.clone()),
+            start,
+            length: column(range.end) - start,
+            troubles: mine.map(|r| r.says.clone()).collect(),
+        });
+    }
+    at.troubles = reasons
+        .iter()
+        .filter(|r| r.field.is_none())
+        .map(|r| r.says.clone())
+        .collect();
+    at
+}
+
+/// The fields of a record, as ranges of the block.
+fn ranges(plan: &Plan, block: &Block, mark: &Mark) -> Vec<std::ops::Range<usize>> {
+    let Some(file) = &block.file else {
+        return Vec::new();
+    };
+    if let Some(fixed) = &plan.records.fixed {
+        let start = mark.start as usize;
+        let text = &block.bytes[mark.range()];
+        let by_characters = plan.by_characters(&file.charset);
+        let border = |place: usize| match by_characters {
+            true => crate::records::scan::characters(text, place).unwrap_or(text.len()),
+            false => place.min(text.len()),
+        };
+        let slices = fixed.slices.iter();
+        return slices
+            .map(|(s, w)| start + border(*s)..start + border(s + w))
+            .collect();
+    }
+    if matches!(
+        mark.state,
+        State::TooLong | State::TooLongRest | State::Blank
+    ) {
+        return Vec::new();
+    }
+    let mut spans = Vec::new();
+    let _ = fields::split(&file.delimited, &block.bytes, mark, &mut spans);
+    spans.into_iter().map(fields::Span::range).collect()
+}
+
+/// A piece of a file as people read it.
+fn shown(charset: &Charset, text: &[u8]) -> String {
+    let short = &text[..text.len().min(LONGEST_SHOWN * 4)];
+    let mut out = Vec::new();
+    match charset.decode(short, None, &mut out) {
+        Ok(_) => visible(&out),
+        Err(_) if charset.reads_as_ascii() => visible(short),
+        Err(_) => {
+            // A byte that means nothing does not hide the others.
+            let one = |byte: &u8| {
+                let mut out = Vec::new();
+                match charset.decode(std::slice::from_ref(byte), None, &mut out) {
+                    Ok(_) => visible(&out),
+                    Err(_) => format!("\\x{byte:02X}"),
+                }
+            };
+            short.iter().map(one).collect()
+        }
+    }
+}

@@ -1,0 +1,222 @@
+//! `barrow peek`: shows records as the spec reads them, or lines as they are.
+
+use std::path::Path;
+use std::process::ExitCode;
+
+use barrow_core::flow::{self, Batch, Failure as Flow, Sink};
+use barrow_core::look::{self, RecordAt};
+use barrow_core::rejects::Reject;
+use barrow_core::source::{self, SourceFile};
+use barrow_core::spec::{Plan, Type, read_plan};
+use barrow_core::values::shown;
+
+use super::job::Spec;
+use crate::args::{Peek, Report};
+use crate::failure::Failure;
+use crate::view::lines::{self, LinesView};
+use crate::view::records::{self, RecordsView};
+
+/// How many lines are shown before and after the one that is asked for.
+const NEIGHBOURS: u64 = 3;
+
+/// A spec that reads any file at all, line by line.
+const ANY_FILE: &str = "[source]\nencoding = \"auto\"\n[records]\nheader = \"none\"\n\
+    [delimited]\nquote = \"\"\n[columns]\nline = \"text\"\n";
+
+/// Shows a look into files.
+pub fn run(args: &Peek) -> Result<ExitCode, Failure> {
+    let is_spec = args.spec.extension().is_some_and(|ending| ending == "toml");
+    if is_spec {
+        let spec = Spec::read(&args.spec)?;
+        let files = spec.files(&args.files)?;
+        match args.at {
+            Some(line) => at(&spec.plan, &files[0], line, true, args.report)?,
+            None => head(&spec.plan, files, args)?,
+        }
+        return Ok(ExitCode::SUCCESS);
+    }
+    let plan = read_plan(ANY_FILE).map_err(|problems| Failure::Spec {
+        path: args.spec.clone(),
+        text: ANY_FILE.into(),
+        problems,
+    })?;
+    let name = args.spec.to_string_lossy().into_owned();
+    let words: Vec<String> = std::iter::once(name)
+        .chain(args.files.iter().cloned())
+        .collect();
+    for file in source::find(&words, Path::new(""))? {
+        match args.at {
+            Some(line) => at(&plan, &file, line, false, args.report)?,
+            None => raw(&plan, &file, args)?,
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// A line with its neighbours, and what the spec makes of it.
+fn at(
+    plan: &Plan,
+    file: &SourceFile,
+    line: u64,
+    by_spec: bool,
+    report: Report,
+) -> Result<(), Failure> {
+    let first = line.saturating_sub(NEIGHBOURS).max(1);
+    let (found, last) = look::lines(plan, file, first, line - first + NEIGHBOURS + 1)?;
+    if let Some(last) = last.filter(|last| *last < line) {
+        return Err(Failure::wrong(
+            format!("{} has {last} lines, and not {line}", file.name()),
+            format!("name a line from 1 to {last}"),
+        ));
+    }
+    let record: Option<RecordAt> = match by_spec {
+        true => look::record_at(plan, file, line)?,
+        false => None,
+    };
+    let by_width = plan.records.fixed.is_some();
+    let view = LinesView {
+        file: file.name(),
+        at: Some(line),
+        lines: found,
+        record,
+        by_spec,
+        by_width,
+    };
+    lines::print(&view, report)
+}
+
+/// The first lines as they are.
+fn raw(plan: &Plan, file: &SourceFile, args: &Peek) -> Result<(), Failure> {
+    let (found, _) = look::lines(plan, file, args.from, args.records)?;
+    let view = LinesView {
+        file: file.name(),
+        at: None,
+        lines: found,
+        record: None,
+        by_spec: false,
+        by_width: false,
+    };
+    lines::print(&view, args.report)
+}
+
+/// The first records as typed values.
+fn head(plan: &Plan, files: Vec<SourceFile>, args: &Peek) -> Result<(), Failure> {
+    let columns: Vec<(String, Type)> = plan.loaded().map(|c| (c.name.clone(), c.ty)).collect();
+    let mut sink = Head {
+        types: columns.iter().map(|(_, ty)| *ty).collect(),
+        from: args.from,
+        left: args.records,
+        passed: 0,
+        entries: Vec::new(),
+        notes: Vec::new(),
+    };
+    let options = flow::Options {
+        threads: 1,
+        ..flow::Options::default()
+    };
+    match flow::run(plan, files, options, &|_| {}, &mut sink) {
+        Ok(()) | Err(Flow::Sink(Enough)) => {}
+        Err(Flow::Source(error)) => return Err(error.into()),
+    }
+    let view = RecordsView {
+        columns,
+        entries: sink.entries,
+        notes: sink.notes,
+    };
+    records::print(&view, args.report)
+}
+
+/// A record: its values, or why it is rejected.
+pub struct Entry {
+    /// The file.
+    pub file: String,
+    /// Its number in the file, 1-based.
+    pub record: u64,
+    /// Its first line, 1-based.
+    pub line: u64,
+    /// Each value, none for null; or the reject.
+    pub values: Result<Vec<Option<String>>, Reject>,
+}
+
+/// There is no need to read on.
+struct Enough;
+
+/// Gathers records until there are enough.
+struct Head {
+    types: Vec<Type>,
+    from: u64,
+    left: u64,
+    /// Records of the files before this block.
+    passed: u64,
+    entries: Vec<Entry>,
+    notes: Vec<String>,
+}
+
+impl Sink for Head {
+    type Error = Enough;
+
+    fn take(&mut self, batch: &mut Batch) -> Result<(), Enough> {
+        let Some(file) = batch.file() else {
+            return Ok(());
+        };
+        let said = file
+            .notes
+            .iter()
+            .chain(&batch.hint)
+            .map(|note| format!("{}: {note}", file.name));
+        let new: Vec<String> = said.filter(|note| !self.notes.contains(note)).collect();
+        self.notes.extend(new);
+        let mut entries: Vec<Entry> = batch
+            .rows
+            .good
+            .iter()
+            .map(|r| self.entry(batch, *r))
+            .collect();
+        let told = batch
+            .rejects
+            .iter()
+            .filter(|reject| !reject.reasons.is_empty());
+        entries.extend(told.map(|reject| Entry {
+            file: file.name.clone(),
+            record: reject.record,
+            line: reject.line,
+            values: Err(reject.clone()),
+        }));
+        entries.sort_by_key(|entry| entry.record);
+        for entry in entries {
+            self.passed += 1;
+            if self.passed >= self.from {
+                if self.left == 0 {
+                    return Err(Enough);
+                }
+                self.left -= 1;
+                self.entries.push(entry);
+            }
+        }
+        if self.left == 0 { Err(Enough) } else { Ok(()) }
+    }
+}
+
+impl Head {
+    fn entry(&self, batch: &Batch, row: u32) -> Entry {
+        let (block, rows) = (&batch.block, &batch.rows);
+        let mark = rows.marks[row as usize] as usize;
+        let value = |(column, ty): (usize, &Type)| {
+            shown(
+                rows.cell(column, row as usize),
+                *ty,
+                &block.bytes,
+                &rows.store,
+            )
+        };
+        Entry {
+            file: batch
+                .file()
+                .map(|file| file.name.clone())
+                .unwrap_or_default(),
+            record: block.record_number(mark),
+            line: block.first_line + u64::from(block.marks[mark].line),
+            values: Ok(self.types.iter().enumerate().map(value).collect()),
+        }
+    }
+}

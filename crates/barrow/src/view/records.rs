@@ -1,0 +1,268 @@
+//! Shows records as a table of typed values.
+
+use std::io::{self, Write};
+
+use barrow_core::rejects::Reject;
+use barrow_core::spec::Type;
+use barrow_core::visible::{visible, visible_short};
+use owo_colors::OwoColorize;
+use serde_json::json;
+use unicode_width::UnicodeWidthStr;
+
+use super::{ended, number};
+use crate::args::Report;
+use crate::commands::peek::Entry;
+use crate::failure::Failure;
+
+/// A cell is cut after so many characters.
+const WIDEST: usize = 30;
+
+/// Records of one or several files.
+pub struct RecordsView {
+    pub columns: Vec<(String, Type)>,
+    pub entries: Vec<Entry>,
+    pub notes: Vec<String>,
+}
+
+/// Prints them.
+pub fn print(view: &RecordsView, report: Report) -> Result<(), Failure> {
+    match report {
+        Report::Json => ended(writeln!(io::stdout(), "{:#}", document(view))),
+        Report::Text => ended(text(view, &mut anstream::stdout().lock())),
+    }
+}
+
+/// A cell as it is shown, and whether that is dimmed.
+struct Shown(String, bool);
+
+fn text(view: &RecordsView, out: &mut impl Write) -> io::Result<()> {
+    for note in &view.notes {
+        writeln!(out, "{} {note}", "note:".yellow())?;
+    }
+    if view.entries.is_empty() {
+        return writeln!(out, "no records here");
+    }
+    let cells: Vec<Option<Vec<Shown>>> = view.entries.iter().map(cells_of).collect();
+    let widths: Vec<usize> = (0..view.columns.len())
+        .map(|c| width_of(view, &cells, c))
+        .collect();
+    let label = view
+        .entries
+        .iter()
+        .map(|e| number(e.record).len())
+        .max()
+        .unwrap_or(1)
+        .max(6);
+    let bands = bands(&widths, super::width().saturating_sub(label + 2));
+    for (index, band) in bands.iter().enumerate() {
+        if index > 0 {
+            writeln!(out)?;
+        }
+        heading(view, band, &widths, label, out)?;
+        let mut file = "";
+        for (entry, cells) in view.entries.iter().zip(&cells) {
+            if entry.file != file {
+                file = &entry.file;
+                writeln!(out, "{}", file.dimmed())?;
+            }
+            match (cells, &entry.values) {
+                (Some(cells), _) => row(entry, cells, band, &widths, label, out)?,
+                (None, Err(reject)) => rejected(entry, reject, index == 0, label, out)?,
+                (None, Ok(_)) => {}
+            }
+        }
+    }
+    folded(view, &bands, &cells, out)
+}
+
+fn cells_of(entry: &Entry) -> Option<Vec<Shown>> {
+    let values = entry.values.as_ref().ok()?;
+    let cell = |value: &Option<String>| match value {
+        None => Shown("null".into(), true),
+        Some(text) if text.is_empty() => Shown("\"\"".into(), true),
+        Some(text) => Shown(visible_short(text.as_bytes(), WIDEST), false),
+    };
+    Some(values.iter().map(cell).collect())
+}
+
+fn width_of(view: &RecordsView, cells: &[Option<Vec<Shown>>], column: usize) -> usize {
+    let (name, ty) = &view.columns[column];
+    let head = visible(name.as_bytes()).width().max(ty.to_string().width());
+    let body = cells.iter().flatten().map(|row| row[column].0.width());
+    body.max().unwrap_or(0).max(head)
+}
+
+/// Columns that fit side by side, band below band.
+fn bands(widths: &[usize], room: usize) -> Vec<Vec<usize>> {
+    let mut bands: Vec<Vec<usize>> = Vec::new();
+    let mut used = usize::MAX;
+    for (column, width) in widths.iter().enumerate() {
+        match bands.last_mut() {
+            Some(band) if used + 2 + width <= room => {
+                used += 2 + width;
+                band.push(column);
+            }
+            _ => {
+                used = *width;
+                bands.push(vec![column]);
+            }
+        }
+    }
+    bands
+}
+
+fn heading(
+    view: &RecordsView,
+    band: &[usize],
+    widths: &[usize],
+    label: usize,
+    out: &mut impl Write,
+) -> io::Result<()> {
+    let line = |of: &dyn Fn(usize) -> String| {
+        let cells = band.iter().map(|c| padded(&of(*c), widths[*c]));
+        cells.collect::<Vec<_>>().join("  ")
+    };
+    let names = line(&|c| visible(view.columns[c].0.as_bytes()));
+    let types = line(&|c| view.columns[c].1.to_string());
+    writeln!(
+        out,
+        "{:>label$}  {}",
+        "record".dimmed(),
+        names.trim_end().bold()
+    )?;
+    writeln!(out, "{:>label$}  {}", "", types.trim_end().cyan())
+}
+
+fn row(
+    entry: &Entry,
+    cells: &[Shown],
+    band: &[usize],
+    widths: &[usize],
+    label: usize,
+    out: &mut impl Write,
+) -> io::Result<()> {
+    write!(out, "{:>label$}", number(entry.record).dimmed())?;
+    for column in band {
+        let Shown(text, dim) = &cells[*column];
+        let text = format!("{text}{}", " ".repeat(widths[*column] - text.width()));
+        if *dim {
+            write!(out, "  {}", text.dimmed())?;
+        } else {
+            write!(out, "  {text}")?;
+        }
+    }
+    writeln!(out)
+}
+
+/// A reject in its place: its reasons, or in a later band that it is one.
+fn rejected(
+    entry: &Entry,
+    reject: &Reject,
+    first: bool,
+    label: usize,
+    out: &mut impl Write,
+) -> io::Result<()> {
+    let record = number(entry.record);
+    if !first {
+        return writeln!(
+            out,
+            "{:>label$}  {}",
+            record.dimmed(),
+            "rejected, see above".red()
+        );
+    }
+    for (index, reason) in reject.reasons.iter().enumerate() {
+        let lead = match index {
+            0 => format!(
+                "{record:>label$}  {} line {}: ",
+                "rejected,".red().bold(),
+                number(entry.line)
+            ),
+            _ => " ".repeat(label + 2),
+        };
+        let column = reason
+            .column
+            .as_deref()
+            .map(|c| format!("{}: ", visible(c.as_bytes())));
+        let value = reason
+            .value
+            .as_deref()
+            .map(|v| format!("  \"{}\"", super::cut(v, WIDEST)));
+        writeln!(
+            out,
+            "{lead}{}{}{}",
+            column.unwrap_or_default(),
+            reason.says,
+            value.unwrap_or_default()
+        )?;
+    }
+    Ok(())
+}
+
+fn padded(text: &str, width: usize) -> String {
+    format!("{text}{}", " ".repeat(width.saturating_sub(text.width())))
+}
+
+/// What the width of the terminal did to the table.
+fn folded(
+    view: &RecordsView,
+    bands: &[Vec<usize>],
+    cells: &[Option<Vec<Shown>>],
+    out: &mut impl Write,
+) -> io::Result<()> {
+    let cut = cells
+        .iter()
+        .flatten()
+        .flatten()
+        .filter(|c| c.0.ends_with('…'))
+        .count();
+    if bands.len() > 1 {
+        writeln!(
+            out,
+            "\n{}",
+            format!(
+                "{} columns, folded into {} bands",
+                view.columns.len(),
+                bands.len()
+            )
+            .dimmed()
+        )?;
+    }
+    if cut > 0 {
+        let words = format!("{cut} values are cut after {WIDEST} characters, marked …");
+        writeln!(out, "{}", words.dimmed())?;
+    }
+    Ok(())
+}
+
+fn document(view: &RecordsView) -> serde_json::Value {
+    let columns: Vec<_> = view
+        .columns
+        .iter()
+        .map(|(n, t)| json!({ "name": n, "type": t.to_string() }))
+        .collect();
+    let records: Vec<_> = view.entries.iter().map(entry_document).collect();
+    json!({ "columns": columns, "records": records, "notes": view.notes })
+}
+
+fn entry_document(entry: &Entry) -> serde_json::Value {
+    let reasons = |reject: &Reject| {
+        let reason = |r: &barrow_core::rejects::Reason| json!({ "code": r.code.word(), "column": r.column, "value": r.value, "says": r.says });
+        reject.reasons.iter().map(reason).collect::<Vec<_>>()
+    };
+    json!({
+        "file": entry.file, "record": entry.record, "line": entry.line,
+        "values": entry.values.as_ref().ok(), "rejected": entry.values.as_ref().err().map(reasons),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn columns_fold_into_bands() {
+        assert_eq!(bands(&[5, 5, 5], 12), [vec![0, 1], vec![2]]);
+        assert_eq!(bands(&[50, 5], 12), [vec![0], vec![1]]);
+    }
+}
