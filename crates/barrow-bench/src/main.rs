@@ -22,6 +22,9 @@ enum Task {
         /// Where the numbers start.
         #[arg(long, default_value_t = 7)]
         seed: u64,
+        /// How the records are written.
+        #[arg(long, default_value = "plain")]
+        form: make::Form,
     },
     /// Count the file's line feeds with SIMD.
     Newlines {
@@ -54,7 +57,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
             file,
             records,
             seed,
-        } => make::file(&file, records, seed)?,
+            form,
+        } => make::file(&file, records, seed, form)?,
         Task::Newlines { file } => floor::newlines(&file)?,
         Task::Typed { spec, threads } => typed::count(&spec, threads)?,
         Task::Insert {

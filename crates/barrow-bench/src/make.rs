@@ -61,25 +61,120 @@ impl Numbers {
     }
 }
 
+/// How the same records are written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub enum Form {
+    /// Delimited, in ASCII.
+    Plain,
+    /// Delimited, a quarter of the growers with accents, in UTF-8.
+    Utf8,
+    /// The same text in windows-1252.
+    Latin,
+    /// In fixed widths, in ASCII.
+    Fixed,
+}
+
+/// The width of each column in the fixed form.
+const WIDTHS: [usize; 10] = [10, 4, 16, 16, 28, 10, 19, 9, 10, 5];
+
+/// The spec of a form.
+fn spec(form: Form, file: &str) -> String {
+    let spec = SPEC.replace("FILE", file);
+    match form {
+        Form::Plain | Form::Utf8 => spec,
+        Form::Latin => spec.replace("[records]", "encoding = \"windows-1252\"\n[records]"),
+        Form::Fixed => {
+            let mut widths = WIDTHS.iter();
+            let spec = spec.replace("header = \"names\"", "layout = \"fixed\"");
+            let (head, rest) = spec.split_once("[columns]\n").unwrap_or((&spec, ""));
+            let (columns, target) = rest.split_once("[target]").unwrap_or((rest, ""));
+            let wide = columns.lines().map(|line| {
+                let width = widths.next().unwrap_or(&1);
+                let (name, ty) = line.split_once(" = ").unwrap_or((line, "\"text\""));
+                let ty = ty
+                    .trim_start_matches("{ type = ")
+                    .split(',')
+                    .next()
+                    .unwrap_or(ty);
+                let ty = if ty.contains("decimal(1") && !ty.ends_with('"') {
+                    format!("{ty},{}", rest_of(line))
+                } else {
+                    ty.to_string()
+                };
+                format!("{name} = {{ type = {ty}, width = {width} }}\n")
+            });
+            format!(
+                "{head}[columns]\n{}[target]{target}",
+                wide.collect::<String>()
+            )
+        }
+    }
+}
+
+/// The scale of a decimal, which a split at commas parts from its precision.
+fn rest_of(line: &str) -> &str {
+    line.rsplit_once(',').map_or("", |(_, rest)| rest)
+}
+
 /// Writes the file and its spec.
-pub fn file(path: &Path, records: u64, seed: u64) -> std::io::Result<f64> {
+pub fn file(path: &Path, records: u64, seed: u64, form: Form) -> std::io::Result<f64> {
     let clock = Instant::now();
     let name = path.file_name().unwrap_or_default().to_string_lossy();
-    std::fs::write(
-        path.with_extension("spec.toml"),
-        SPEC.replace("FILE", &name),
-    )?;
+    std::fs::write(path.with_extension("spec.toml"), spec(form, &name))?;
     let mut out = BufWriter::with_capacity(1 << 20, File::create(path)?);
     let mut numbers = Numbers(seed);
-    writeln!(
-        out,
-        "delivery_id,stall,grower,produce,note,placed_on,weighed_at,weight_kg,price,organic"
-    )?;
+    if form != Form::Fixed {
+        writeln!(
+            out,
+            "delivery_id,stall,grower,produce,note,placed_on,weighed_at,weight_kg,price,organic"
+        )?;
+    }
+    let mut line = Vec::new();
     for id in 1..=records {
-        record(&mut out, &mut numbers, id)?;
+        line.clear();
+        record(&mut line, &mut numbers, id)?;
+        match form {
+            Form::Plain => out.write_all(&line)?,
+            Form::Utf8 => out.write_all(&accented(&line, "ö".as_bytes(), "é".as_bytes()))?,
+            Form::Latin => out.write_all(&accented(&line, b"\xF6", b"\xE9"))?,
+            Form::Fixed => fixed(&mut out, &line)?,
+        }
     }
     out.flush()?;
     Ok(clock.elapsed().as_secs_f64())
+}
+
+/// Two of the eight growers with an accent.
+fn accented(line: &[u8], o: &[u8], e: &[u8]) -> Vec<u8> {
+    let text = String::from_utf8_lossy(line);
+    for (plain, before, accent, after) in [
+        ("Ada Moor", "Ada M", o, "or"),
+        ("Nine Elms", "Nin", e, " Elms"),
+    ] {
+        if let Some((start, end)) = text.split_once(plain) {
+            return [
+                start.as_bytes(),
+                before.as_bytes(),
+                accent,
+                after.as_bytes(),
+                end.as_bytes(),
+            ]
+            .concat();
+        }
+    }
+    line.to_vec()
+}
+
+/// The same record in fixed widths. Quoted text has one comma of its own.
+fn fixed(out: &mut impl Write, line: &[u8]) -> std::io::Result<()> {
+    let text = String::from_utf8_lossy(line)
+        .trim_end()
+        .replace("gate, no", "gate; no");
+    for (field, width) in text.split(',').zip(WIDTHS) {
+        let plain = field.trim_matches('"').replace("\"\"", "\"");
+        write!(out, "{plain:<width$}")?;
+    }
+    writeln!(out)
 }
 
 fn record(out: &mut impl Write, n: &mut Numbers, id: u64) -> std::io::Result<()> {

@@ -38,6 +38,38 @@ const FILES: &[(&str, &[u8])] = &[
         "slips.spec.toml",
         include_bytes!("../../../../demo/slips.spec.toml"),
     ),
+    (
+        "prices-week2.tsv.gz",
+        include_bytes!("../../../../demo/prices-week2.tsv.gz"),
+    ),
+    (
+        "prices-week9.tsv.gz",
+        include_bytes!("../../../../demo/prices-week9.tsv.gz"),
+    ),
+    (
+        "prices-week10.tsv.gz",
+        include_bytes!("../../../../demo/prices-week10.tsv.gz"),
+    ),
+    (
+        "prices.spec.toml",
+        include_bytes!("../../../../demo/prices.spec.toml"),
+    ),
+    (
+        "growers.csv",
+        include_bytes!("../../../../demo/growers.csv"),
+    ),
+    (
+        "growers.spec.toml",
+        include_bytes!("../../../../demo/growers.spec.toml"),
+    ),
+    (
+        "tickets.txt",
+        include_bytes!("../../../../demo/tickets.txt"),
+    ),
+    (
+        "tickets.spec.toml",
+        include_bytes!("../../../../demo/tickets.spec.toml"),
+    ),
 ];
 
 /// One step of the tour: what it shows, and the arguments.
@@ -45,26 +77,50 @@ struct Step(&'static str, &'static [&'static str]);
 
 const TOUR: &[Step] = &[
     Step(
+        "A file as it is, with line ends and all that is invisible written out.",
+        &["peek", "deliveries-w14.psv", "--records", "5"],
+    ),
+    Step(
+        "The same records as a spec reads them: titles above the header, a total below, pipes.",
+        &["peek", "deliveries.spec.toml", "--records", "4"],
+    ),
+    Step(
+        "Two weeks of them, loaded.",
+        &["load", "deliveries.spec.toml"],
+    ),
+    Step(
         "A small file with a header; everything else is as usual.",
         &["load", "stalls.spec.toml"],
     ),
     Step(
-        "Two weeks of deliveries: titles above the header, a total line below, pipes.",
-        &["load", "deliveries.spec.toml"],
+        "Accented names in windows-1252.",
+        &["peek", "growers.spec.toml"],
+    ),
+    Step(
+        "Packed price lists, of which one has its columns in another order.",
+        &["load", "prices.spec.toml"],
+    ),
+    Step(
+        "Fixed widths, weights without a mark, a sign in the last digit.",
+        &["peek", "tickets.spec.toml", "--records", "5"],
     ),
     Step(
         "A spec with slips in it: all of them are told at once.",
         &["load", "slips.spec.toml"],
     ),
+    Step(FAULTY, &["load", "faults.spec.toml"]),
     Step(
-        "A file with one of every fault: all are told, and nothing is kept.",
-        &["load", "faults.spec.toml"],
+        "One line of it, looked at closely.",
+        &["peek", "faults.spec.toml", "--at", "4"],
     ),
     Step(
         "With a tolerance the good records are loaded, and the rest is kept beside.",
         &["load", "faults.spec.toml", "--tolerance", "20"],
     ),
 ];
+
+/// The step before which the faulty file's table is made.
+const FAULTY: &str = "A file with one of every fault: all are told, and nothing is kept.";
 
 /// Where the table of the faulty file is made, with a key, so that a row is refused.
 const KEYED: &str = "sqlite:market.db";
@@ -75,7 +131,7 @@ pub fn run(args: &Demo) -> Result<ExitCode, Failure> {
     let shown = visible(args.folder.as_os_str().as_encoded_bytes());
     anstream::println!("The Tansy Lane produce market is laid out in {shown}\n");
     for (number, Step(about, arguments)) in TOUR.iter().enumerate() {
-        if number == 3 {
+        if *about == FAULTY {
             make_keyed_table(&args.folder)?;
         }
         let heading = format!("{}. {about}", number + 1);

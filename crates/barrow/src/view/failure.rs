@@ -4,8 +4,10 @@ use std::path::Path;
 
 use barrow_core::spec::Problem;
 use barrow_core::visible::visible;
-use miette::{LabeledSpan, MietteDiagnostic, NamedSource, Report};
-use owo_colors::OwoColorize;
+use miette::{
+    GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteDiagnostic, NamedSource, Report,
+};
+use owo_colors::{OwoColorize, Style};
 
 use super::counted;
 use crate::failure::Failure;
@@ -30,6 +32,14 @@ pub fn show(failure: &Failure) {
 /// All problems of a spec, each with its line and a caret.
 fn spec(path: &Path, text: &str, problems: &[Problem]) {
     let name = visible(path.as_os_str().as_encoded_bytes());
+    let mut theme = GraphicalTheme::unicode();
+    // Colors that are read on a light and on a dark ground.
+    theme.styles.link = Style::new().bold();
+    theme.styles.highlights = vec![Style::new().red()];
+    theme.styles.help = Style::new().bold();
+    let handler = GraphicalReportHandler::new_themed(theme)
+        .with_links(false)
+        .with_context_lines(0);
     for problem in problems {
         let start = problem.span.start.min(text.len());
         let length = problem.span.end.clamp(start, text.len()) - start;
@@ -39,7 +49,11 @@ fn spec(path: &Path, text: &str, problems: &[Problem]) {
             shown = shown.with_help(help.clone());
         }
         let source = NamedSource::new(&name, text.to_string());
-        anstream::eprintln!("{:?}", Report::new(shown).with_source_code(source));
+        let report = Report::new(shown).with_source_code(source);
+        let mut out = String::new();
+        // It writes into text of ours, which takes everything.
+        let _ = handler.render_report(&mut out, report.as_ref());
+        anstream::eprintln!("{out}");
     }
     anstream::eprintln!("{}", counted(problems.len() as u64, "problem").bold());
 }

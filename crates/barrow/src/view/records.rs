@@ -17,6 +17,9 @@ use crate::failure::Failure;
 /// A cell is cut after so many characters.
 const WIDEST: usize = 30;
 
+/// What stands for null, which no text is likely to be.
+const NULL: &str = "∅";
+
 /// Records of one or several files.
 pub struct RecordsView {
     pub columns: Vec<(String, Type)>,
@@ -66,7 +69,7 @@ fn text(view: &RecordsView, out: &mut impl Write) -> io::Result<()> {
                 writeln!(out, "{}", file.dimmed())?;
             }
             match (cells, &entry.values) {
-                (Some(cells), _) => row(entry, cells, band, &widths, label, out)?,
+                (Some(cells), _) => row(view, entry, cells, band, &widths, label, out)?,
                 (None, Err(reject)) => rejected(entry, reject, index == 0, label, out)?,
                 (None, Ok(_)) => {}
             }
@@ -78,7 +81,7 @@ fn text(view: &RecordsView, out: &mut impl Write) -> io::Result<()> {
 fn cells_of(entry: &Entry) -> Option<Vec<Shown>> {
     let values = entry.values.as_ref().ok()?;
     let cell = |value: &Option<String>| match value {
-        None => Shown("null".into(), true),
+        None => Shown(NULL.into(), true),
         Some(text) if text.is_empty() => Shown("\"\"".into(), true),
         Some(text) => Shown(visible_short(text.as_bytes(), WIDEST), false),
     };
@@ -119,7 +122,9 @@ fn heading(
     out: &mut impl Write,
 ) -> io::Result<()> {
     let line = |of: &dyn Fn(usize) -> String| {
-        let cells = band.iter().map(|c| padded(&of(*c), widths[*c]));
+        let cells = band
+            .iter()
+            .map(|c| padded(&of(*c), widths[*c], view.columns[*c].1));
         cells.collect::<Vec<_>>().join("  ")
     };
     let names = line(&|c| visible(view.columns[c].0.as_bytes()));
@@ -134,6 +139,7 @@ fn heading(
 }
 
 fn row(
+    view: &RecordsView,
     entry: &Entry,
     cells: &[Shown],
     band: &[usize],
@@ -144,7 +150,7 @@ fn row(
     write!(out, "{:>label$}", number(entry.record).dimmed())?;
     for column in band {
         let Shown(text, dim) = &cells[*column];
-        let text = format!("{text}{}", " ".repeat(widths[*column] - text.width()));
+        let text = padded(text, widths[*column], view.columns[*column].1);
         if *dim {
             write!(out, "  {}", text.dimmed())?;
         } else {
@@ -199,8 +205,14 @@ fn rejected(
     Ok(())
 }
 
-fn padded(text: &str, width: usize) -> String {
-    format!("{text}{}", " ".repeat(width.saturating_sub(text.width())))
+/// Numbers to the right, everything else to the left.
+fn padded(text: &str, width: usize, ty: Type) -> String {
+    let blanks = " ".repeat(width.saturating_sub(text.width()));
+    if ty.is_number() {
+        format!("{blanks}{text}")
+    } else {
+        format!("{text}{blanks}")
+    }
 }
 
 /// What the width of the terminal did to the table.
@@ -226,6 +238,13 @@ fn folded(
                 bands.len()
             )
             .dimmed()
+        )?;
+    }
+    if cells.iter().flatten().flatten().any(|c| c.1 && c.0 == NULL) {
+        writeln!(
+            out,
+            "{}",
+            format!("{NULL} is null, \"\" is empty text").dimmed()
         )?;
     }
     if cut > 0 {

@@ -1,6 +1,7 @@
 //! Drives the built program on files in a temporary folder.
 
 mod demo;
+mod formats;
 mod load;
 mod market;
 mod refusals;

@@ -1,0 +1,238 @@
+//! `barrow load` and `barrow peek` on packed, fixed and encoded files.
+
+use std::io::Write;
+
+use rusqlite::types::Value::{Integer, Real, Text};
+
+use crate::market::Market;
+
+const SPEC: &str = "[source]\nfiles = [\"d.csv\"]\n[columns]\nid = \"integer\"\nname = \"text\"\n\
+    [target]\ninto = \"sqlite:m.db\"\ntable = \"d\"\ncreate = true\n[rejects]\ntolerance = 9\n";
+
+fn gzip(bytes: &[u8]) -> Vec<u8> {
+    let mut out = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    out.write_all(bytes).unwrap();
+    out.finish().unwrap()
+}
+
+fn packed(bytes: &[u8]) -> Vec<(&'static str, Vec<u8>)> {
+    let (one, two) = bytes.split_at(bytes.len() / 2);
+    let mut bzip2 = bzip2::write::BzEncoder::new(Vec::new(), bzip2::Compression::fast());
+    bzip2.write_all(bytes).unwrap();
+    let mut xz = liblzma::write::XzEncoder::new(Vec::new(), 1);
+    xz.write_all(bytes).unwrap();
+    // Without a checksum of its own, zstd cannot tell that a byte was changed.
+    let mut zstd = zstd::Encoder::new(Vec::new(), 1).unwrap();
+    zstd.include_checksum(true).unwrap();
+    zstd.write_all(bytes).unwrap();
+    vec![
+        ("gzip", gzip(bytes)),
+        ("gzip of several members", [gzip(one), gzip(two)].concat()),
+        ("zstd", zstd.finish().unwrap()),
+        ("bzip2", bzip2.finish().unwrap()),
+        ("xz", xz.finish().unwrap()),
+    ]
+}
+
+fn file() -> Vec<u8> {
+    let mut file = String::from("id,name\n");
+    for id in 0..20_000 {
+        file.push_str(&format!("{id},grower {}\n", id * 7919 % 10_007));
+    }
+    file.into_bytes()
+}
+
+#[test]
+fn packed_files_are_told_by_their_content() {
+    for (packing, bytes) in packed(&file()) {
+        let m = Market::with(&[("d.spec.toml", SPEC.as_bytes()), ("d.csv", &bytes)]);
+        let said = m.run("load d.spec.toml");
+        assert_eq!(said.code, 0, "{packing}: {}", said.err);
+        assert_eq!(
+            m.count("SELECT count(*) + sum(id) FROM d"),
+            20_000 + 199_990_000,
+            "{packing}"
+        );
+    }
+}
+
+#[test]
+fn a_packed_file_that_is_cut_off_or_damaged_is_an_error_and_nothing_is_kept() {
+    for (packing, bytes) in packed(&file()) {
+        let mut damaged = bytes.clone();
+        let middle = damaged.len() / 2;
+        damaged[middle..middle + 40].fill(0xA5);
+        for bytes in [&bytes[..middle], &damaged] {
+            let m = Market::with(&[("d.spec.toml", SPEC.as_bytes()), ("d.csv", bytes)]);
+            let said = m.run("load d.spec.toml");
+            assert_eq!(said.code, 1, "{packing}: {}", said.out);
+            assert!(
+                said.err.contains("damaged or cut off after"),
+                "{packing}: {}",
+                said.err
+            );
+            assert!(
+                said.err.contains("nothing of this load was kept"),
+                "{}",
+                said.err
+            );
+            assert!(!m.path("m.db").exists() || m.count("SELECT count(*) FROM sqlite_master") == 0);
+        }
+    }
+    let spec = SPEC.replace("[columns]", "packing = \"zstd\"\n[columns]");
+    let m = Market::with(&[
+        ("d.spec.toml", spec.as_bytes()),
+        ("d.csv", &gzip(b"id,name\n")),
+    ]);
+    assert!(
+        m.run("load d.spec.toml")
+            .err
+            .contains("packed with \"gzip\"")
+    );
+}
+
+#[test]
+fn rejects_are_in_the_files_own_encoding() {
+    let spec = SPEC.replace("[columns]", "encoding = \"shift_jis\"\n[columns]");
+    let m = Market::with(&[
+        ("d.spec.toml", spec.as_bytes()),
+        ("d.csv", b"id,name\n1,\x83\x7C\nx,\x83\x65\x83\x7C\n"),
+    ]);
+    assert_eq!(m.run("load d.spec.toml").code, 0);
+    assert_eq!(m.cells("SELECT name FROM d"), [[Text("ポ".into())]]);
+    assert_eq!(
+        m.read(&format!("{}/d.csv", m.rejects())),
+        b"id,name\nx,\x83\x65\x83\x7C\n"
+    );
+}
+
+#[test]
+fn three_parts_of_which_the_second_has_its_columns_in_another_order() {
+    let m = Market::with(&[
+        ("d.spec.toml", SPEC.as_bytes()),
+        ("p1.csv", b"id,name\n1,a\n"),
+        ("p2.csv", b"name,more,id\nb,x,2\n"),
+        ("p10.csv", b"id,name\n3,c\n"),
+    ]);
+    let said = m.run("load d.spec.toml p*.csv");
+    assert!(said.out.contains("does not name \"more\""), "{}", said.out);
+    let row = |id, name: &str| [Integer(id), Text(name.into())];
+    assert_eq!(
+        m.cells("SELECT * FROM d ORDER BY rowid"),
+        [row(1, "a"), row(2, "b"), row(3, "c")]
+    );
+}
+
+#[test]
+fn fixed_widths_load_with_their_implied_decimals() {
+    let m = Market::with(&[
+        ("t.spec.toml", b"[source]\nfiles = [\"t.txt\"]\n[records]\nlayout = \"fixed\"\n[columns]\n\
+            id = { type = \"integer\", width = 4 }\nkg = { type = \"decimal(8,2)\", width = 6, implied_decimals = 2, sign = \"overpunched\" }\n\
+            [target]\ninto = \"sqlite:m.db\"\ntable = \"t\"\ncreate = true\n"),
+        ("t.txt", b"000100123E\n   200123N\n"),
+    ]);
+    assert_eq!(m.run("load t.spec.toml").code, 0);
+    assert_eq!(
+        m.cells("SELECT * FROM t"),
+        [[Integer(1), Real(12.35)], [Integer(2), Real(-12.35)]]
+    );
+}
+
+#[test]
+fn peek_shows_values_nulls_and_rejects_in_their_place() {
+    let m = Market::with(&[
+        ("d.spec.toml", SPEC.as_bytes()),
+        ("d.csv", b"id,name\n1,a\nx,b\n3,\n4,\"\"\n5,e\n"),
+    ]);
+    let said = m.run("peek d.spec.toml --records 4");
+    assert_eq!(said.code, 0, "{}", said.err);
+    let lines: Vec<&str> = said.out.lines().map(str::trim).collect();
+    assert!(
+        lines[1].starts_with("integer") && lines[1].ends_with("text"),
+        "{}",
+        said.out
+    );
+    assert!(
+        lines.contains(
+            &"2  rejected, line 3: id: not a number: a whole number (integer) was expected  \"x\""
+        ),
+        "{}",
+        said.out
+    );
+    assert!(
+        said.out.contains('∅') && said.out.contains("\"\""),
+        "{}",
+        said.out
+    );
+    assert!(!lines.iter().any(|l| l.starts_with("5 ")), "{}", said.out);
+    let json = m
+        .run("peek d.spec.toml --from 3 --records 2 --report json")
+        .json();
+    assert_eq!(json["records"][0]["values"], serde_json::json!(["3", null]));
+    assert_eq!(json["records"][1]["values"], serde_json::json!(["4", ""]));
+}
+
+#[test]
+fn peek_folds_wide_tables() {
+    let names: Vec<String> = (0..30).map(|i| format!("column_{i}")).collect();
+    let columns: String = names.iter().map(|n| format!("{n} = \"text\"\n")).collect();
+    let file = format!(
+        "{}\n{}\n",
+        names.join(","),
+        vec!["x".repeat(50); 30].join(",")
+    );
+    let m = Market::with(&[
+        (
+            "w.spec.toml",
+            format!("[source]\nfiles = [\"w.csv\"]\n[columns]\n{columns}").as_bytes(),
+        ),
+        ("w.csv", file.as_bytes()),
+    ]);
+    let mut command = m.command("peek w.spec.toml");
+    command.env("COLUMNS", "80");
+    let said = crate::market::said(command);
+    assert!(
+        said.out.lines().all(|l| l.chars().count() <= 80),
+        "{}",
+        said.out
+    );
+    assert!(said.out.contains("column_29") && said.out.contains("folded into 15 bands"));
+    assert!(
+        said.out.contains("30 values are cut after 30 characters"),
+        "{}",
+        said.out
+    );
+}
+
+#[test]
+fn peek_at_a_line_shows_what_is_invisible_and_what_is_wrong() {
+    let m = Market::with(&[
+        ("d.spec.toml", SPEC.as_bytes()),
+        (
+            "d.csv",
+            "id,name\r\n1,\"a\nb\"\r\nx\u{A0},\tb\r\n4,d".as_bytes(),
+        ),
+    ]);
+    let said = m.run("peek d.spec.toml --at 4");
+    for words in [
+        "line 4: record 2",
+        "x\\u{A0},\\tb\\r\\n",
+        "^^^^^^^ id: not a number",
+        "1        2",
+    ] {
+        assert!(said.out.contains(words), "{words}\n{}", said.out);
+    }
+    assert!(
+        m.run("peek d.spec.toml --at 3")
+            .out
+            .contains("record 1, which starts on line 2")
+    );
+    assert!(m.run("peek d.spec.toml --at 1").out.contains("no record"));
+    let beyond = m.run("peek d.spec.toml --at 99");
+    assert!(
+        beyond.code == 2 && beyond.err.contains("has 5 lines"),
+        "{}",
+        beyond.err
+    );
+    assert!(m.run("peek d.csv --records 2").out.contains("1,\"a\\n"));
+}
