@@ -75,7 +75,7 @@ pub enum Form {
 }
 
 /// The width of each column in the fixed form.
-const WIDTHS: [usize; 10] = [10, 4, 16, 16, 28, 10, 19, 9, 10, 5];
+const WIDTHS: [usize; 10] = [10, 4, 16, 16, 32, 10, 19, 9, 10, 5];
 
 /// The spec of a form.
 fn spec(form: Form, file: &str) -> String {

@@ -166,8 +166,10 @@ impl Charset {
                 }
             }
             Charset::Single(single) => {
+                let ascii = self.reads_as_ascii();
                 for byte in field {
                     match single.characters[usize::from(*byte)] {
+                        _ if ascii && byte.is_ascii() => out.push(*byte),
                         Some(c) => out.extend_from_slice(c.encode_utf8(&mut [0; 4]).as_bytes()),
                         None => bad(out)?,
                     }

@@ -59,6 +59,20 @@ impl Boolean {
 impl Kind for Boolean {
     #[inline]
     fn read(&self, value: &[u8], _: Place<'_>) -> Result<Cell, Code> {
+        if self.fold_case {
+            // The usual words as they are mostly written.
+            match value {
+                b"true" | b"t" | b"yes" | b"y" | b"1" => return Ok(Cell::Bool(true)),
+                b"false" | b"f" | b"no" | b"n" | b"0" => return Ok(Cell::Bool(false)),
+                _ => {}
+            }
+        }
+        self.look_up(value)
+    }
+}
+
+impl Boolean {
+    fn look_up(&self, value: &[u8]) -> Result<Cell, Code> {
         let same =
             |word: &[u8]| word == value || (self.fold_case && word.eq_ignore_ascii_case(value));
         match self.words.iter().find(|(word, _)| same(word)) {

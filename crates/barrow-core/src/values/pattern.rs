@@ -212,7 +212,7 @@ impl Fixed {
             return None;
         }
         let mut digits = self.template;
-        digits[..self.length].copy_from_slice(value);
+        put(&mut digits, value);
         // How far any byte is beyond its room; branches would cost more.
         let mut beyond = 0;
         for ((digit, zero), room) in digits.iter_mut().zip(&self.template).zip(&self.room) {
@@ -240,6 +240,21 @@ impl Fixed {
             day,
             nanos: seconds * SECOND + fraction,
         })
+    }
+}
+
+/// Copies a value to the start of `digits`, by pieces whose size is known, which
+/// may overlap: a copy of any size is a call, and most of a date's reading.
+#[inline]
+fn put(digits: &mut [u8; WIDTH], value: &[u8]) {
+    if let (Some(first), Some(last)) = (value.first_chunk::<16>(), value.last_chunk::<16>()) {
+        digits[..16].copy_from_slice(first);
+        digits[value.len() - 16..value.len()].copy_from_slice(last);
+    } else if let (Some(first), Some(last)) = (value.first_chunk::<8>(), value.last_chunk::<8>()) {
+        digits[..8].copy_from_slice(first);
+        digits[value.len() - 8..value.len()].copy_from_slice(last);
+    } else {
+        digits[..value.len()].copy_from_slice(value);
     }
 }
 

@@ -320,6 +320,7 @@ impl ColumnReader {
         out: Results<'_>,
     ) {
         let ascii = self.form.is_none() && fields.charset.reads_as_ascii();
+        let mut scratch = Vec::new();
         for (row, cell) in out.cells.iter_mut().enumerate() {
             let span = &fields.spans[row * fields.per_record + field];
             let bytes = &fields.bytes[span.range()];
@@ -330,6 +331,14 @@ impl ColumnReader {
                     store: out.store,
                 };
                 self.value::<K, LEFT, RIGHT>(kind, bytes, place)
+            } else if self.is_simple_text(fields, *span) {
+                self.decoded_in_store::<K, LEFT, RIGHT>(
+                    kind,
+                    fields,
+                    bytes,
+                    &mut scratch,
+                    out.store,
+                )
             } else {
                 let change = |what| {
                     let row = fields.first_row + row as u32;
@@ -352,6 +361,43 @@ impl ColumnReader {
                 Cell::Null
             });
         }
+    }
+
+    /// Whether a field needs nothing but to be decoded, by a table.
+    #[inline]
+    fn is_simple_text(&self, fields: &Fields<'_>, span: Span) -> bool {
+        span.is_plain()
+            && self.form.is_none()
+            && self.stand_in.is_none()
+            && self.undecodable == WhenUndecodable::Reject
+            && matches!(fields.charset, Charset::Single(_))
+    }
+
+    /// Decodes a field by a table, without room of its own for each.
+    fn decoded_in_store<K: Kind, const LEFT: bool, const RIGHT: bool>(
+        &self,
+        kind: &K,
+        fields: &Fields<'_>,
+        field: &[u8],
+        scratch: &mut Vec<u8>,
+        store: &mut Vec<u8>,
+    ) -> Result<Cell, Code> {
+        scratch.clear();
+        fields
+            .charset
+            .decode(field, None, scratch)
+            .map_err(|BadBytes| Code::BadBytes)?;
+        let at = store.len();
+        store.extend_from_slice(scratch);
+        self.value::<K, LEFT, RIGHT>(
+            kind,
+            scratch,
+            Place {
+                at,
+                stored: true,
+                store,
+            },
+        )
     }
 
     /// A field that is missing, in quotes, has escapes, is to be decoded, or is

@@ -218,7 +218,7 @@ fn peek_at_a_line_shows_what_is_invisible_and_what_is_wrong() {
         "line 4: record 2",
         "x\\u{A0},\\tb\\r\\n",
         "^^^^^^^ id: not a number",
-        "1        2",
+        "1       2",
     ] {
         assert!(said.out.contains(words), "{words}\n{}", said.out);
     }
