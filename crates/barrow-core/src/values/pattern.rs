@@ -3,7 +3,8 @@
 //! jiff reads every pattern. One whose parts all have a set width, such as
 //! `%d/%m/%Y %H:%M:%S`, also has a fast path of ours: it takes a value only
 //! where every part has its full width, and leaves all others to jiff.
-//! Measured on dates in `%d/%m/%Y`: 11 times as fast as jiff's own reading.
+//! Measured on the bench file, of whose ten columns two are temporal: without it,
+//! typing takes 1.5 times as long (the median of five pairs).
 
 use jiff::fmt::strtime::{self, BrokenDownTime};
 
