@@ -191,7 +191,7 @@ fn ranges(plan: &Plan, block: &Block, mark: &Mark) -> Vec<std::ops::Range<usize>
         let text = &block.bytes[mark.range()];
         let by_characters = plan.by_characters(&file.charset);
         let border = |place: usize| match by_characters {
-            true => crate::records::scan::characters(text, place).unwrap_or(text.len()),
+            true => crate::records::widths::characters(text, place).unwrap_or(text.len()),
             false => place.min(text.len()),
         };
         let slices = fixed.slices.iter();

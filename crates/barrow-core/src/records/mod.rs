@@ -6,6 +6,8 @@ pub mod fields;
 pub mod file;
 pub mod fixed;
 pub mod header;
+mod join;
 pub mod scan;
 pub mod splitter;
 pub mod start;
+pub mod widths;

@@ -17,7 +17,7 @@ use crate::spec::plan::{DelimitedPlan, Escape};
 /// How many bytes past a place the scan wants to see before it judges the place:
 /// more than the longest delimiter, quote or record end ([`LONGEST_MARK`]). So a
 /// judgement never depends on where a block happens to end.
-const SIGHT: usize = 2 * LONGEST_MARK;
+pub(super) const SIGHT: usize = 2 * LONGEST_MARK;
 
 /// The longest delimiter or record end that a spec may have, in bytes.
 pub const LONGEST_MARK: usize = 64;
@@ -42,9 +42,6 @@ pub struct Scan<'p> {
     /// Whether the widths of records without an end count characters.
     pub by_characters: bool,
 }
-
-/// At most so many lines are joined to one record.
-const MOST_JOINED: u32 = 20;
 
 /// Where a scan has got to.
 #[derive(Debug, Default, Clone, PartialEq, Eq)]
@@ -170,113 +167,8 @@ impl Scan<'_> {
         marks.push(mark);
     }
 
-    /// Whether a line that is not blank has fewer fields than a record.
-    fn is_short(&self, text: &[u8]) -> bool {
-        !self.is_blank(text)
-            && self
-                .fields
-                .is_some_and(|fields| super::fields::count(self.delimited, text) < fields)
-    }
-
-    /// Joins the next lines to a short one until they have its number of fields.
-    /// A line that is whole by itself is never swallowed; where joining fails,
-    /// the first line stands alone. False where the bytes read do not tell.
-    fn join<E: Ending>(
-        &self,
-        ending: &E,
-        bytes: &[u8],
-        whole: bool,
-        progress: &mut Progress,
-        marks: &mut Vec<Mark>,
-    ) -> bool {
-        let start = progress.at;
-        let fields = self.fields.unwrap_or(0);
-        let count = |text: &[u8]| super::fields::count(self.delimited, text);
-        let mut first = None;
-        let mut lines = 1;
-        let mut at = start;
-        let joined = loop {
-            let Found::End(end, next) = line_end(ending, bytes, at, whole) else {
-                if bytes.len() - start <= self.longest + SIGHT {
-                    return false;
-                }
-                break None;
-            };
-            first.get_or_insert((end, next));
-            let found = count(&bytes[start..end]);
-            let alone = at > start && count(&bytes[at..end]) == fields;
-            if alone || found > fields || lines > MOST_JOINED || end - start > self.longest {
-                break None;
-            }
-            if found == fields {
-                break Some((end, next));
-            }
-            // No further line: what is there is all there is.
-            if next == bytes.len() {
-                if !whole {
-                    return false;
-                }
-                break None;
-            }
-            at = next;
-            lines += 1;
-        };
-        let Some((mut end, mut next)) = joined.or(first) else {
-            return false;
-        };
-        let mut state = State::Joined;
-        if joined.is_none() {
-            (end, next) = first.unwrap_or((end, next));
-            (lines, state) = (1, State::Quoted);
-        }
-        marks.push(Mark {
-            start: start as u32,
-            end: end as u32,
-            next: next as u32,
-            line: progress.line,
-            state,
-        });
-        progress.at = next;
-        progress.line += lines;
-        true
-    }
-
-    /// Marks records that have no end and are each `width` wide. Each counts as a line.
-    pub fn widths(
-        &self,
-        width: usize,
-        bytes: &[u8],
-        whole: bool,
-        progress: &mut Progress,
-        marks: &mut Vec<Mark>,
-    ) {
-        while progress.at < bytes.len() {
-            let rest = &bytes[progress.at..];
-            let length = if self.by_characters {
-                characters(rest, width)
-            } else {
-                Some(width)
-            };
-            let length = match length.filter(|length| *length <= rest.len()) {
-                Some(length) => length,
-                None if whole => rest.len(),
-                None => return,
-            };
-            let end = (progress.at + length) as u32;
-            marks.push(Mark {
-                start: progress.at as u32,
-                end,
-                next: end,
-                line: progress.line,
-                state: State::Plain,
-            });
-            progress.at = end as usize;
-            progress.line += 1;
-        }
-    }
-
     /// Whether a line is nothing or nothing but blanks.
-    fn is_blank(&self, text: &[u8]) -> bool {
+    pub(super) fn is_blank(&self, text: &[u8]) -> bool {
         text.iter().all(|b| *b == self.space)
             && (text.is_empty() || self.delimited.delimiter != [self.space])
     }
@@ -590,20 +482,6 @@ enum Quoted {
     Unclosed,
     /// The bytes read so far do not tell.
     Unknown,
-}
-
-/// How many bytes the first `count` characters of UTF-8 take, if all are there.
-pub fn characters(text: &[u8], count: usize) -> Option<usize> {
-    let mut starts = text
-        .iter()
-        .enumerate()
-        .filter(|(_, b)| (**b as i8) >= -0x40);
-    match starts.nth(count) {
-        Some((at, _)) => Some(at),
-        None => (text.iter().filter(|b| (**b as i8) >= -0x40).count() == count)
-            .then_some(text.len())
-            .filter(|_| text.last().is_none_or(u8::is_ascii)),
-    }
 }
 
 /// How many line ends stand between two places.

@@ -61,6 +61,12 @@ fn at(
     by_spec: bool,
     report: Report,
 ) -> Result<(), Failure> {
+    if *file == SourceFile::Stdin {
+        return Err(Failure::wrong(
+            "--at reads a file twice, and standard input can be read only once",
+            "write it to a file first",
+        ));
+    }
     let first = line.saturating_sub(NEIGHBOURS).max(1);
     let (found, last) = look::lines(plan, file, first, line - first + NEIGHBOURS + 1)?;
     if let Some(last) = last.filter(|last| *last < line) {

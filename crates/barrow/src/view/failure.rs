@@ -39,9 +39,19 @@ fn spec(path: &Path, text: &str, problems: &[Problem]) {
     theme.styles.help = Style::new().bold();
     let handler = GraphicalReportHandler::new_themed(theme)
         .with_links(false)
-        .with_context_lines(0);
+        .with_context_lines(1);
     for problem in problems {
-        let start = problem.span.start.min(text.len());
+        // A place at a line's end would show no line at all.
+        let at_end = !text[problem.span.start.min(text.len())..].starts_with(|c| c != '\n');
+        let start = problem
+            .span
+            .start
+            .min(text.len())
+            .saturating_sub(usize::from(at_end));
+        let start = (0..=start)
+            .rev()
+            .find(|at| text.is_char_boundary(*at))
+            .unwrap_or(0);
         let length = problem.span.end.clamp(start, text.len()) - start;
         let mut shown = MietteDiagnostic::new(visible(problem.message.as_bytes()))
             .with_label(LabeledSpan::new(Some(problem.label.clone()), start, length));

@@ -1,0 +1,54 @@
+//! Records that have no end: each is as wide as the others.
+
+use super::block::{Mark, State};
+use super::scan::{Progress, Scan};
+
+impl Scan<'_> {
+    /// Marks records that have no end and are each `width` wide. Each counts as a line.
+    pub fn widths(
+        &self,
+        width: usize,
+        bytes: &[u8],
+        whole: bool,
+        progress: &mut Progress,
+        marks: &mut Vec<Mark>,
+    ) {
+        while progress.at < bytes.len() {
+            let rest = &bytes[progress.at..];
+            let length = if self.by_characters {
+                characters(rest, width)
+            } else {
+                Some(width)
+            };
+            let length = match length.filter(|length| *length <= rest.len()) {
+                Some(length) => length,
+                None if whole => rest.len(),
+                None => return,
+            };
+            let end = (progress.at + length) as u32;
+            marks.push(Mark {
+                start: progress.at as u32,
+                end,
+                next: end,
+                line: progress.line,
+                state: State::Plain,
+            });
+            progress.at = end as usize;
+            progress.line += 1;
+        }
+    }
+}
+
+/// How many bytes the first `count` characters of UTF-8 take, if all are there.
+pub fn characters(text: &[u8], count: usize) -> Option<usize> {
+    let mut starts = text
+        .iter()
+        .enumerate()
+        .filter(|(_, b)| (**b as i8) >= -0x40);
+    match starts.nth(count) {
+        Some((at, _)) => Some(at),
+        None => (text.iter().filter(|b| (**b as i8) >= -0x40).count() == count)
+            .then_some(text.len())
+            .filter(|_| text.last().is_none_or(u8::is_ascii)),
+    }
+}
