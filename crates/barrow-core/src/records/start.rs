@@ -118,7 +118,14 @@ pub fn open(
     let mut input = Input::open(source, plan.source.packing)?;
     let mut carry = Vec::with_capacity(block_size);
     let whole = input.fill(block_size, &mut carry)? < block_size;
-    let start = begin(plan, source, &carry)?;
+    let mut start = begin(plan, source, &carry)?;
+    let said = plan.source.packing;
+    if input.packing() == Packing::None && !matches!(said, Packing::Auto | Packing::None) {
+        start.notes.push(format!(
+            "it is not packed, though the spec says {}",
+            said.word()
+        ));
+    }
     let mut text = Text {
         input,
         transcoder: None,

@@ -82,7 +82,9 @@ impl Input {
         } else {
             Packing::of(&first)
         };
-        if packing != Packing::Auto && packing != found && !first.is_empty() {
+        // What is not packed at all is read as it is, and said: kept rejects are
+        // plain, so that people can correct them, and the same spec reads them.
+        if packing != Packing::Auto && found != Packing::None && packing != found {
             return Err(Error::Packing {
                 file: name,
                 said: packing.word(),

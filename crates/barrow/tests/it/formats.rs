@@ -92,6 +92,24 @@ fn a_packed_file_that_is_cut_off_or_damaged_is_an_error_and_nothing_is_kept() {
 }
 
 #[test]
+fn rejects_of_a_packed_file_are_plain_and_the_same_spec_reads_them() {
+    let spec = SPEC.replace("[columns]", "packing = \"gzip\"\n[columns]");
+    let bytes = gzip(b"id,name\n1,a\nx,b\n");
+    let m = Market::with(&[("d.spec.toml", spec.as_bytes()), ("d.csv", &bytes)]);
+    assert_eq!(m.run("load d.spec.toml").code, 0);
+    let kept = format!("{}/d.csv", m.rejects());
+    assert_eq!(m.read(&kept), b"id,name\nx,b\n");
+    m.write(&kept, b"id,name\n2,b\n");
+    let said = m.run(&format!("load d.spec.toml {kept}"));
+    assert!(
+        said.code == 0 && said.out.contains("it is not packed"),
+        "{}",
+        said.out
+    );
+    assert_eq!(m.count("SELECT count(*) FROM d"), 2);
+}
+
+#[test]
 fn rejects_are_in_the_files_own_encoding() {
     let spec = SPEC.replace("[columns]", "encoding = \"shift_jis\"\n[columns]");
     let m = Market::with(&[
