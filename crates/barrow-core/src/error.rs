@@ -118,6 +118,16 @@ pub enum Error {
         /// How far was looked.
         bytes: usize,
     },
+    /// So many bytes follow one another without a record among them.
+    #[error("{file}: from line {line} on, {bytes} bytes hold no record that could be handed on")]
+    NoRecord {
+        /// The file as people named it.
+        file: String,
+        /// The line on which they start, 1-based.
+        line: u64,
+        /// How many were read.
+        bytes: usize,
+    },
     /// A part of the program failed where it never should.
     #[error("a worker failed: {0}; nothing was kept, please report this with the spec")]
     Worker(String),

@@ -149,7 +149,7 @@ fn annotated(plan: &Plan, batch: &Batch, index: usize, line: u64) -> RecordAt {
     let from = starts[nth];
     let to = starts.get(nth + 1).copied().unwrap_or(mark.next as usize);
     let column = |place: usize| {
-        let width = shown(&file.charset, &block.bytes[from..place.min(to)])
+        let width = shown(&file.rules.charset, &block.bytes[from..place.min(to)])
             .chars()
             .count();
         width.min(LONGEST_SHOWN)
@@ -189,7 +189,7 @@ fn ranges(plan: &Plan, block: &Block, mark: &Mark) -> Vec<std::ops::Range<usize>
     if let Some(fixed) = &plan.records.fixed {
         let start = mark.start as usize;
         let text = &block.bytes[mark.range()];
-        let by_characters = plan.by_characters(&file.charset);
+        let by_characters = plan.by_characters(&file.rules.charset);
         let border = |place: usize| match by_characters {
             true => crate::records::widths::characters(text, place).unwrap_or(text.len()),
             false => place.min(text.len()),
@@ -206,7 +206,7 @@ fn ranges(plan: &Plan, block: &Block, mark: &Mark) -> Vec<std::ops::Range<usize>
         return Vec::new();
     }
     let mut spans = Vec::new();
-    let _ = fields::split(&file.delimited, &block.bytes, mark, &mut spans);
+    let _ = fields::split(&file.rules.delimited, &block.bytes, mark, &mut spans);
     spans.into_iter().map(fields::Span::range).collect()
 }
 

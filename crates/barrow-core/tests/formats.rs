@@ -328,6 +328,26 @@ fn broken_text_is_joined_and_counted() {
 }
 
 #[test]
+fn a_record_with_quotes_is_joined_too() {
+    let spec =
+        "[records]\nwhen_short = \"join\"\n[columns]\na = \"text\"\nb = \"text\"\nc = \"text\"\n";
+    let bytes = "a,b,c\n\"1,x\",bro\nken,y\n2,bro\nken,\"q\nr\"\n3,s,t\n";
+    for size in [1, 30, 4096] {
+        let out = try_read(spec, bytes.as_bytes(), size).unwrap();
+        assert_eq!(
+            out.cells(),
+            [
+                ["1,x", "bro\nken", "y"],
+                ["2", "bro\nken", "q\nr"],
+                ["3", "s", "t"]
+            ]
+        );
+        assert_eq!((out.rejects.len(), out.tally.repairs.all()), (0, 2));
+        assert_eq!(out.rows.iter().map(|r| r.1).collect::<Vec<_>>(), [2, 4, 7]);
+    }
+}
+
+#[test]
 fn a_join_that_fails_costs_the_first_line_only() {
     let spec =
         "[records]\nwhen_short = \"join\"\n[columns]\na = \"text\"\nb = \"text\"\nc = \"text\"\n";

@@ -137,6 +137,20 @@ fn preamble_header_trailer_comments_and_blank_lines_are_left_out_and_counted() {
 }
 
 #[test]
+fn a_long_stretch_without_records_is_handed_on_and_counted() {
+    let spec = format!("[records]\ncomment = \"#\"\ntrailer = 1\n{AB}");
+    let bytes = format!(
+        "a,b\n1,2\n{}3,4\nTOTAL\n",
+        "# nothing here\n\n".repeat(5_000)
+    );
+    let out = try_read(&spec, bytes.as_bytes(), 512).unwrap();
+    assert_eq!(out.cells(), [["1", "2"], ["3", "4"]]);
+    assert_eq!(out.rows[1].1, 10_003);
+    let left = out.tally.left_out();
+    assert_eq!((left.comments, left.blank, left.trailer), (5_000, 5_000, 1));
+}
+
+#[test]
 fn blank_lines_may_be_rejected() {
     let spec = format!("[records]\nwhen_blank = \"reject\"\n{AB}");
     assert_eq!(

@@ -76,10 +76,10 @@ impl<'p> Worker<'p> {
         if rows.cells.len() < cells {
             rows.cells.resize(cells, Cell::Null);
         }
-        let clean = is_clean(block, &file.charset);
+        let clean = is_clean(block, &file.rules.charset);
         self.type_fields(block, &file, clean, rows);
         if !clean {
-            *hint = hint::of(&block.bytes, &file.charset);
+            *hint = hint::of(&block.bytes, &file.rules.charset);
         }
         self.note_changes(block, &rows.marks, repairs);
         self.stop_at_bad_bytes(block, &file)?;
@@ -121,7 +121,7 @@ impl<'p> Worker<'p> {
             file: file.name.clone(),
             line: block.first_line + mark.map_or(0, |mark| u64::from(mark.line)),
             value: visible_short(block.raw(fault.span.range()), LONGEST_SHOWN),
-            encoding: file.charset.name(),
+            encoding: file.rules.charset.name(),
         })
     }
 
@@ -135,7 +135,7 @@ impl<'p> Worker<'p> {
             spans: &self.spans,
             per_record: file.fields,
             clean,
-            charset: &file.charset,
+            charset: &file.rules.charset,
             map: block.map.as_ref(),
             delimited: &self.plan.records.delimited,
         };
@@ -165,7 +165,7 @@ impl<'p> Worker<'p> {
     ) {
         // A record without quotes, set apart by one byte: nearly all of them.
         let simple = match (
-            file.delimited.delimiter.as_slice(),
+            file.rules.delimited.delimiter.as_slice(),
             &self.plan.records.fixed,
         ) {
             ([delimiter], None) => Some(*delimiter),
@@ -185,7 +185,8 @@ impl<'p> Worker<'p> {
                     self.cut(block, file, mark, |what| repairs.note(what, None, line))
                 }
                 State::Plain | State::Quoted | State::Joined => {
-                    let split = fields::split(&file.delimited, &block.bytes, mark, &mut self.spans);
+                    let split =
+                        fields::split(&file.rules.delimited, &block.bytes, mark, &mut self.spans);
                     if mark.state == State::Joined {
                         repairs.note("lines joined to one record", None, line);
                     }
@@ -202,7 +203,7 @@ impl<'p> Worker<'p> {
                 Ok(()) => marks.push(index as u32),
                 Err(shape) => {
                     self.spans.truncate(before);
-                    rejects.push(shape.reject(block, &file.charset, index, mark));
+                    rejects.push(shape.reject(block, &file.rules.charset, index, mark));
                 }
             }
         }
@@ -230,7 +231,7 @@ impl<'p> Worker<'p> {
             columns: &self.plan.columns,
             when_short: self.plan.records.when_short,
             when_long: self.plan.records.when_long,
-            by_characters: self.plan.by_characters(&file.charset),
+            by_characters: self.plan.by_characters(&file.rules.charset),
         };
         cutter
             .cut(&block.bytes, mark, &mut self.spans, repaired)
@@ -336,7 +337,7 @@ impl<'p> Worker<'p> {
             None => (fault.code.words().to_string(), String::new()),
         };
         let says = match fault.code {
-            Code::BadBytes => format!("bytes that do not decode as {}", file.charset.name()),
+            Code::BadBytes => format!("bytes that do not decode as {}", file.rules.charset.name()),
             _ => says,
         };
         let present = !fault.span.is_missing();
@@ -362,7 +363,7 @@ fn shown(block: &Block, file: &FileReading, value: &[u8], fault: &Fault) -> Stri
     if fault.code == Code::BadBytes && block.map.is_some() {
         return visible_short(block.raw(fault.span.range()), LONGEST_SHOWN);
     }
-    readable(&file.charset, value)
+    readable(&file.rules.charset, value)
 }
 
 /// A field's text, or its bytes in hexadecimal where they mean nothing.

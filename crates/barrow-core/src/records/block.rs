@@ -40,6 +40,17 @@ pub struct Mark {
 }
 
 impl Mark {
+    /// A record at `range` of its block, whose end stops before `next`.
+    pub fn new(range: std::ops::Range<usize>, next: usize, line: u32, state: State) -> Mark {
+        Mark {
+            start: range.start as u32,
+            end: range.end as u32,
+            next: next as u32,
+            line,
+            state,
+        }
+    }
+
     /// The record's bytes in the block, without its end.
     pub fn range(&self) -> std::ops::Range<usize> {
         self.start as usize..self.end as usize

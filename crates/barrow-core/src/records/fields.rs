@@ -89,7 +89,9 @@ pub fn split(
     mark: &Mark,
     fields: &mut Vec<Span>,
 ) -> Result<(), usize> {
-    careful(plan, bytes, mark.start as usize, mark.end as usize, fields)
+    let before = fields.len();
+    let range = mark.range();
+    careful(plan, bytes, range, |span| fields.push(span)).map_err(|bad| before + bad)
 }
 
 /// Splits a record without quotes or escapes at each `delimiter`, and adds its
@@ -127,23 +129,28 @@ pub fn exactly(
 }
 
 /// How many fields a record's text has.
-pub fn count(plan: &DelimitedPlan, text: &[u8]) -> usize {
-    let mut fields = Vec::new();
-    let _ = careful(plan, text, 0, text.len(), &mut fields);
-    fields.len()
+///
+/// # Errors
+/// The number, from 0, of the first field that has text after its closing quote,
+/// or no closing quote.
+pub fn count(plan: &DelimitedPlan, text: &[u8]) -> Result<usize, usize> {
+    let mut count = 0;
+    careful(plan, text, 0..text.len(), |_| count += 1)?;
+    Ok(count)
 }
 
+/// Gives each field of the record at `range`.
 fn careful(
     plan: &DelimitedPlan,
     bytes: &[u8],
-    start: usize,
-    end: usize,
-    fields: &mut Vec<Span>,
+    range: std::ops::Range<usize>,
+    mut give: impl FnMut(Span),
 ) -> Result<(), usize> {
+    let end = range.end;
     let bytes = &bytes[..end];
     let mut result: Result<(), usize> = Ok(());
-    let mut at = start;
-    loop {
+    let mut at = range.start;
+    for number in 0.. {
         let quoted = starts_with(&bytes[at..], &plan.quote);
         let stop = if quoted {
             let inside = at + plan.quote.len();
@@ -151,24 +158,25 @@ fn careful(
             let after = close.map_or(end, |close| close + plan.quote.len());
             let field = Span::plain(inside, close.unwrap_or(end)).with(true, escaped);
             if close.is_some() && (after == end || starts_with(&bytes[after..], &plan.delimiter)) {
-                fields.push(field);
+                give(field);
                 after
             } else {
                 let (stop, _) = delimiter(plan, bytes, after);
-                result = result.and(Err(fields.len()));
-                fields.push(Span::plain(at, stop));
+                result = result.and(Err(number));
+                give(Span::plain(at, stop));
                 stop
             }
         } else {
             let (stop, escaped) = delimiter(plan, bytes, at);
-            fields.push(Span::plain(at, stop).with(false, escaped));
+            give(Span::plain(at, stop).with(false, escaped));
             stop
         };
         if stop == end {
-            return result;
+            break;
         }
         at = stop + plan.delimiter.len();
     }
+    result
 }
 
 /// Where the next delimiter starts (or the record ends), and whether an escape

@@ -1,8 +1,7 @@
 //! What holds for every record of one file: decided once, when it is opened.
 
 use super::ending::FileEnding;
-use crate::source::Charset;
-use crate::spec::plan::DelimitedPlan;
+use super::start::Rules;
 
 /// How one file is read.
 #[derive(Debug, PartialEq, Eq)]
@@ -11,12 +10,8 @@ pub struct FileReading {
     pub index: usize,
     /// The file as people named it.
     pub name: String,
-    /// What its bytes mean.
-    pub charset: Charset,
-    /// What sets fields apart, as the bytes that are split.
-    pub delimited: DelimitedPlan,
-    /// What a comment line starts with, as bytes.
-    pub comment: Option<Vec<u8>>,
+    /// Its encoding, and what sets fields apart, as the bytes that are split.
+    pub rules: Rules,
     /// How its records end.
     pub ending: FileEnding,
     /// Its bytes before the first record: byte order mark, preamble, header.

@@ -11,70 +11,61 @@ const MOST_JOINED: u32 = 20;
 impl Scan<'_> {
     /// Whether a line that is not blank has fewer fields than a record.
     pub(super) fn is_short(&self, text: &[u8]) -> bool {
+        let count = || fields::count(self.delimited, text);
         !self.is_blank(text)
             && self
                 .fields
-                .is_some_and(|fields| fields::count(self.delimited, text) < fields)
+                .is_some_and(|fields| count().is_ok_and(|found| found < fields))
     }
 
-    /// Joins the next lines to a short one until they have its number of fields.
-    /// A line that is whole by itself is never swallowed; where joining fails,
-    /// the first line stands alone. False where the bytes read do not tell.
+    /// Joins the next lines to a short record until it has its number of fields.
+    /// `first` is what there is of it: where its text and its end stop, and how
+    /// many lines that are. A line that is whole by itself is never swallowed;
+    /// where joining fails, `first` stands alone. False where the bytes read so
+    /// far do not tell.
     pub(super) fn join<E: Ending>(
         &self,
         ending: &E,
         bytes: &[u8],
+        first: (usize, usize, u32),
         whole: bool,
         progress: &mut Progress,
         marks: &mut Vec<Mark>,
     ) -> bool {
         let start = progress.at;
-        let fields = self.fields.unwrap_or(0);
+        let wanted = self.fields.unwrap_or(0);
         let count = |text: &[u8]| fields::count(self.delimited, text);
-        let mut first = None;
-        let mut lines = 1;
-        let mut at = start;
+        let (_, mut at, mut lines) = first;
         let joined = loop {
+            // No further line: what is there is all there is.
+            if at == bytes.len() && whole {
+                break None;
+            }
             let Found::End(end, next) = line_end(ending, bytes, at, whole) else {
                 if bytes.len() - start <= self.longest + SIGHT {
                     return false;
                 }
                 break None;
             };
-            first.get_or_insert((end, next));
-            let found = count(&bytes[start..end]);
-            let alone = at > start && count(&bytes[at..end]) == fields;
-            if alone || found > fields || lines > MOST_JOINED || end - start > self.longest {
-                break None;
-            }
-            if found == fields {
-                break Some((end, next));
-            }
-            // No further line: what is there is all there is.
-            if next == bytes.len() {
-                if !whole {
-                    return false;
-                }
-                break None;
-            }
-            at = next;
             lines += 1;
+            let alone = count(&bytes[at..end]) == Ok(wanted);
+            if alone || lines > MOST_JOINED + first.2 || end - start > self.longest {
+                break None;
+            }
+            match count(&bytes[start..end]) {
+                Ok(found) if found > wanted => break None,
+                Ok(found) if found == wanted => break Some((end, next, lines)),
+                // Too few yet, or the line ends inside quotes.
+                _ => at = next,
+            }
         };
-        let Some((mut end, mut next)) = joined.or(first) else {
-            return false;
+        let state = if joined.is_some() {
+            State::Joined
+        } else {
+            State::Quoted
         };
-        let mut state = State::Joined;
-        if joined.is_none() {
-            (end, next) = first.unwrap_or((end, next));
-            (lines, state) = (1, State::Quoted);
-        }
-        marks.push(Mark {
-            start: start as u32,
-            end: end as u32,
-            next: next as u32,
-            line: progress.line,
-            state,
-        });
+        let (end, next, lines) = joined.unwrap_or(first);
+        marks.push(Mark::new(start..end, next, progress.line, state));
         progress.at = next;
         progress.line += lines;
         true

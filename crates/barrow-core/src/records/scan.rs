@@ -119,24 +119,14 @@ impl Scan<'_> {
                 None => Found::Unknown,
             };
             let done = match plain {
-                Found::End(end, _)
+                Found::End(end, next)
                     if self.join && !progress.too_long && self.is_short(&bytes[start..end]) =>
                 {
-                    self.join(ending, bytes, whole, progress, marks)
+                    self.join(ending, bytes, (end, next, 1), whole, progress, marks)
                 }
                 Found::End(end, next) if end - start <= self.longest && !progress.too_long => {
-                    self.mark(
-                        bytes,
-                        Mark {
-                            start: start as u32,
-                            end: end as u32,
-                            next: next as u32,
-                            line: progress.line,
-                            state: State::Plain,
-                        },
-                        progress,
-                        marks,
-                    );
+                    let mark = Mark::new(start..end, next, progress.line, State::Plain);
+                    self.mark(bytes, mark, progress, marks);
                     true
                 }
                 _ => self.careful(ending, bytes, whole, progress, marks),
@@ -184,7 +174,6 @@ impl Scan<'_> {
         marks: &mut Vec<Mark>,
     ) -> bool {
         let start = progress.at;
-        let line = progress.line;
         let found = if progress.too_long {
             Careful::Unknown
         } else {
@@ -213,13 +202,10 @@ impl Scan<'_> {
             },
             _ => return self.too_long(ending, bytes, whole, progress, marks),
         };
-        marks.push(Mark {
-            start: start as u32,
-            end: end as u32,
-            next: next as u32,
-            line,
-            state,
-        });
+        if self.join && state == State::Quoted && self.is_short(&bytes[start..end]) {
+            return self.join(ending, bytes, (end, next, lines), whole, progress, marks);
+        }
+        marks.push(Mark::new(start..end, next, progress.line, state));
         progress.at = next;
         progress.line += lines;
         true
@@ -255,13 +241,7 @@ impl Scan<'_> {
         if next == start {
             return false;
         }
-        marks.push(Mark {
-            start: start as u32,
-            end: end as u32,
-            next: next as u32,
-            line: progress.line,
-            state,
-        });
+        marks.push(Mark::new(start..end, next, progress.line, state));
         progress.at = next;
         progress.too_long = !done;
         progress.line += u32::from(done);
@@ -281,15 +261,15 @@ impl Scan<'_> {
         let Some(fields) = self.fields else {
             return false;
         };
-        let count = |text: &[u8]| super::fields::count(self.delimited, text);
-        if count(&bytes[start..end]) == fields {
+        let fits = |text: &[u8]| super::fields::count(self.delimited, text) == Ok(fields);
+        if fits(&bytes[start..end]) {
             return false;
         }
         let Found::End(_, second) = line_end(ending, bytes, start, whole) else {
             return false;
         };
         match line_end(ending, bytes, second, whole) {
-            Found::End(stop, _) => count(&bytes[second..stop]) == fields,
+            Found::End(stop, _) => fits(&bytes[second..stop]),
             _ => false,
         }
     }

@@ -20,6 +20,10 @@ pub const BLOCK: usize = 128 << 10;
 /// How far the end of the header is looked for.
 const LONGEST_LEAD: usize = 16 << 20;
 
+/// More bytes than this are never held for one block: they are addressed with 32
+/// bits, and a record is at most 256 MiB.
+const MOST_HELD: usize = 1 << 30;
+
 /// How many lines at the most are looked through for the columns' names.
 const MOST_PREAMBLE: u64 = 100;
 
@@ -123,19 +127,17 @@ impl<'p> Splitter<'p> {
             let want = carry.len().max(self.block_size);
             text.fill(want, &mut carry)?;
         };
-        let (lead_bytes, offset) = match &text.transcoder {
-            None => (carry[..lead.bytes].to_vec(), 0),
+        let lead_bytes = match &text.transcoder {
+            None => carry[..lead.bytes].to_vec(),
             // The byte order mark is no part of the text.
-            Some(coder) => ([&start.bytes[..], coder.raw(0..lead.bytes)].concat(), 0),
+            Some(coder) => [&start.bytes[..], coder.raw(0..lead.bytes)].concat(),
         };
         let mut notes = start.notes;
         notes.extend(lead.bound.notes);
         let reading = Arc::new(FileReading {
             index,
             name,
-            charset: start.charset,
-            delimited: rules.delimited,
-            comment: rules.comment,
+            rules,
             ending: lead.ending,
             lead: lead_bytes,
             fields: lead.fields,
@@ -152,7 +154,7 @@ impl<'p> Splitter<'p> {
                 ..Progress::default()
             },
             carry,
-            offset,
+            offset: 0,
             line: 1,
             record: 1,
             left_out: lead.left_out,
@@ -235,13 +237,7 @@ impl<'p> Splitter<'p> {
             let Found::End(end, _) = line.ending.line_end(bytes, line.bytes, whole) else {
                 return Ok(None);
             };
-            let mark = Mark {
-                start: line.bytes as u32,
-                end: end as u32,
-                next: end as u32,
-                line: 0,
-                state: State::Quoted,
-            };
+            let mark = Mark::new(line.bytes..end, end, 0, State::Quoted);
             let names = rules.names(bytes, &mark);
             if header::bind(name, &self.plan.columns, &names).is_ok() {
                 return Ok(Some(lines));
@@ -361,8 +357,7 @@ impl<'p> Splitter<'p> {
     fn cut(&self, open: &mut Open, block: &mut Block) -> Result<(), Error> {
         let trailer = self.plan.records.trailer;
         let reading = open.reading.clone();
-        let rules = Rules::of(&reading);
-        let scan = self.scan(&rules, reading.fields);
+        let scan = self.scan(&reading.rules, reading.fields);
         block.bytes.append(&mut open.carry);
         block.marks.append(&mut open.held);
         let mut want = self.block_size.saturating_sub(block.bytes.len()).max(1);
@@ -378,8 +373,20 @@ impl<'p> Splitter<'p> {
                 progress,
                 &mut block.marks,
             );
-            if whole || block.marks.len() > trailer {
+            // Comments and blanks alone are handed on too, as far as nothing is held.
+            let held = block
+                .marks
+                .first()
+                .map_or(progress.at, |m| m.start as usize);
+            if whole || block.marks.len() > trailer || held > self.block_size {
                 break;
+            }
+            if block.bytes.len() > MOST_HELD {
+                return Err(Error::NoRecord {
+                    file: reading.name.clone(),
+                    line: open.line,
+                    bytes: block.bytes.len(),
+                });
             }
             want = block.bytes.len().max(self.block_size);
         }
@@ -397,7 +404,7 @@ impl<'p> Splitter<'p> {
                 trailer as u64,
             ));
         }
-        let kept = block.marks.len() - trailer;
+        let kept = block.marks.len().saturating_sub(trailer);
         let held = block.marks.split_off(kept);
         let (cut, lines) = match held.first() {
             Some(mark) => (mark.start as usize, mark.line),

@@ -3,7 +3,6 @@
 use super::block::Mark;
 use super::ending::{FileEnding, Found};
 use super::fields;
-use super::file::FileReading;
 use super::splitter::BLOCK;
 use crate::error::Error;
 use crate::source::detect::{byte_order_mark, detect};
@@ -204,6 +203,7 @@ impl Physical {
 }
 
 /// The spec's marks as the bytes that are split.
+#[derive(Debug, PartialEq, Eq)]
 pub struct Rules {
     /// The file's encoding.
     pub charset: Charset,
@@ -247,15 +247,6 @@ impl Rules {
             },
             comment: comment.transpose()?,
         })
-    }
-
-    /// Those of a file that has been begun.
-    pub fn of(reading: &FileReading) -> Rules {
-        Rules {
-            charset: reading.charset.clone(),
-            delimited: reading.delimited.clone(),
-            comment: reading.comment.clone(),
-        }
     }
 
     /// A header record's names.

@@ -25,15 +25,14 @@ impl Scan<'_> {
                 None if whole => rest.len(),
                 None => return,
             };
-            let end = (progress.at + length) as u32;
-            marks.push(Mark {
-                start: progress.at as u32,
+            let end = progress.at + length;
+            marks.push(Mark::new(
+                progress.at..end,
                 end,
-                next: end,
-                line: progress.line,
-                state: State::Plain,
-            });
-            progress.at = end as usize;
+                progress.line,
+                State::Plain,
+            ));
+            progress.at = end;
             progress.line += 1;
         }
     }
