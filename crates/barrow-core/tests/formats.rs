@@ -114,10 +114,12 @@ fn the_content_decides_where_the_spec_leaves_it_to_it() {
 fn undecodable_bytes_by_each_policy() {
     let bytes = b"a,b\nx\xFF,1\ny,2\n";
     let by = |policy: &str| {
-        source(
-            &format!("when_undecodable = \"{policy}\"\nstand_in = \"?\""),
-            AB,
-        )
+        let stand_in = if policy == "replace" {
+            "stand_in = \"?\""
+        } else {
+            ""
+        };
+        source(&format!("when_undecodable = \"{policy}\"\n{stand_in}"), AB)
     };
     let out = read(&by("reject"), bytes);
     assert_eq!(out.reasons(), [(2, vec!["bad-bytes"])]);
@@ -258,6 +260,12 @@ fn ebcdic_with_zoned_packed_and_binary_numbers() {
     );
     assert_eq!(out.reasons(), [(3, vec!["not-a-number"])]);
     assert_eq!(out.rejects[0].raw, bytes[38..]);
+    // A number that is bytes is shown as bytes.
+    let reason = &out.rejects[0].reasons[0];
+    assert_eq!(
+        (reason.value.as_deref(), reason.offset),
+        (Some("\\x00\\x00\\x00\\x00"), 49)
+    );
 }
 
 #[test]
@@ -281,6 +289,23 @@ fn delimited_ebcdic_is_split_in_its_own_bytes() {
     let out = read(&spec, &bytes);
     assert_eq!(out.cells(), [["Ada", "x,y"]]);
     assert_eq!(out.tally.left_out().blank, 1);
+}
+
+#[test]
+fn keys_that_mean_nothing_in_a_layout_are_told() {
+    let text = "[source]\nstand_in = \"?\"\n[records]\nlayout = \"fixed\"\n[delimited]\nquote = \"'\"\n[columns]\na = { type = \"text\", width = 2 }\n";
+    let problems = barrow_core::spec::read_plan(text).unwrap_err();
+    let told: Vec<_> = problems.iter().map(|p| p.message.as_str()).collect();
+    assert_eq!(
+        told,
+        [
+            "stand_in is for when_undecodable = \"replace\"",
+            "[delimited] quote is for layout = \"delimited\"",
+        ]
+    );
+    let text =
+        "[records]\nrecord_width = 9\n[fixed]\nmeasure = \"bytes\"\n[columns]\na = \"text\"\n";
+    assert_eq!(barrow_core::spec::read_plan(text).unwrap_err().len(), 2);
 }
 
 #[test]

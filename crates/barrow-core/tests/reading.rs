@@ -173,6 +173,29 @@ fn too_few_and_too_many_fields() {
 }
 
 #[test]
+fn a_reject_has_no_repairs_and_a_missing_field_the_place_of_its_record() {
+    let spec = "[records]\nwhen_short = \"null\"\n[columns]\na = \"integer\"\nb = { type = \"text\", required = true }\nc = \"text\"\n";
+    let out = read(spec, "a,b,c\n1,x,y\n2\n3,z\n");
+    assert_eq!(out.cells(), [["1", "x", "y"], ["3", "z", "NULL"]]);
+    assert_eq!(out.tally.repairs.all(), 1);
+    assert_eq!(out.tally.repairs.iter().next().unwrap().line, 4);
+    let reason = &out.rejects[0].reasons[0];
+    assert_eq!((reason.code.word(), reason.offset), ("required", 12));
+}
+
+#[test]
+fn the_first_undecodable_field_of_the_file_is_where_a_load_stops() {
+    let spec = format!("[source]\nwhen_undecodable = \"stop\"\n{AB}");
+    let error = try_read(&spec, b"a,b\nx,\xFF\n\xFE,y\n", 100)
+        .err()
+        .unwrap();
+    assert!(
+        matches!(&error, Error::Undecodable { line: 2, .. }),
+        "{error}"
+    );
+}
+
+#[test]
 fn every_bad_field_of_a_record_is_told() {
     let spec = "[columns]\na = \"integer\"\nb = \"date\"\nc = \"decimal(4,2)\"\nd = { type = \"char(1)\", required = true }\n";
     let out = read(spec, "a,b,c,d\nx,2031-02-30,1.005,\n1,2031-02-28,1.5,y\n");

@@ -8,7 +8,7 @@ use crate::error::Error;
 use crate::records::block::{Block, Mark, State};
 use crate::records::fields::{self, Span};
 use crate::records::file::FileReading;
-use crate::records::fixed::Cutter;
+use crate::records::fixed::{Cutter, Misfit};
 use crate::rejects::{Code, Reason, Reject};
 use crate::source::Charset;
 use crate::spec::plan::{ColumnPlan, Plan, WhenLong, WhenShort};
@@ -28,6 +28,8 @@ pub struct Worker<'p> {
     spans: Vec<Span>,
     faults: Vec<Fault>,
     changes: Vec<Change>,
+    /// The file that the last hint was given for: one is enough.
+    hinted: Option<usize>,
 }
 
 impl<'p> Worker<'p> {
@@ -44,6 +46,7 @@ impl<'p> Worker<'p> {
             spans: Vec::new(),
             faults: Vec::new(),
             changes: Vec::new(),
+            hinted: None,
         }
     }
 
@@ -70,7 +73,7 @@ impl<'p> Worker<'p> {
         let Some(file) = block.file.clone() else {
             return Ok(());
         };
-        self.split(block, &file, &mut rows.marks, rejects, repairs);
+        self.split(block, &file, &mut rows.marks, rejects);
         rows.height = rows.marks.len();
         let cells = self.columns.len() * rows.height;
         if rows.cells.len() < cells {
@@ -78,11 +81,12 @@ impl<'p> Worker<'p> {
         }
         let clean = is_clean(block, &file.rules.charset);
         self.type_fields(block, &file, clean, rows);
-        if !clean {
+        if !clean && self.hinted != Some(file.index) {
             *hint = hint::of(&block.bytes, &file.rules.charset);
+            self.hinted = hint.as_ref().map(|_| file.index);
         }
         self.note_changes(block, &rows.marks, repairs);
-        self.stop_at_bad_bytes(block, &file)?;
+        self.stop_at_bad_bytes(block, &file, &rows.marks)?;
         self.part_good_from_bad(block, &file, &rows.marks, &mut rows.good, rejects);
         Ok(())
     }
@@ -100,26 +104,37 @@ impl<'p> Worker<'p> {
             .iter()
             .filter(|change| !bad.contains(&change.row))
         {
-            let (_, column) = self.columns[change.column as usize];
+            let column = change
+                .column
+                .map(|column| self.columns[column as usize].1.name.as_str());
             let mark = &block.marks[marks[change.row as usize] as usize];
-            let line = block.first_line + u64::from(mark.line);
-            repairs.note(change.what, Some(&column.name), line);
+            repairs.note(change.what, column, block.first_line + u64::from(mark.line));
         }
     }
 
-    fn stop_at_bad_bytes(&self, block: &Block, file: &FileReading) -> Result<(), Error> {
+    /// The first field whose bytes do not decode ends the load, if the spec says so.
+    fn stop_at_bad_bytes(
+        &self,
+        block: &Block,
+        file: &FileReading,
+        marks: &[u32],
+    ) -> Result<(), Error> {
         let stops = |fault: &&Fault| {
             let reader = self.columns[fault.column as usize].1.reader.as_ref();
             fault.code == Code::BadBytes && reader.is_some_and(ColumnReader::stops_at_bad_bytes)
         };
-        let Some(fault) = self.faults.iter().find(stops) else {
+        let first = self
+            .faults
+            .iter()
+            .filter(stops)
+            .min_by_key(|fault| fault.span.start());
+        let Some(fault) = first else {
             return Ok(());
         };
-        let at = fault.span.start() as u32;
-        let mark = block.marks.iter().rev().find(|mark| mark.start <= at);
+        let mark = &block.marks[marks[fault.row as usize] as usize];
         Err(Error::Undecodable {
             file: file.name.clone(),
-            line: block.first_line + mark.map_or(0, |mark| u64::from(mark.line)),
+            line: block.first_line + u64::from(mark.line),
             value: visible_short(block.raw(fault.span.range()), LONGEST_SHOWN),
             encoding: file.rules.charset.name(),
         })
@@ -161,14 +176,11 @@ impl<'p> Worker<'p> {
         file: &FileReading,
         marks: &mut Vec<u32>,
         rejects: &mut Vec<Reject>,
-        repairs: &mut Repairs,
     ) {
+        let cutter = self.cutter(file);
         // A record without quotes, set apart by one byte: nearly all of them.
-        let simple = match (
-            file.rules.delimited.delimiter.as_slice(),
-            &self.plan.records.fixed,
-        ) {
-            ([delimiter], None) => Some(*delimiter),
+        let simple = match file.rules.delimited.delimiter.as_slice() {
+            [delimiter] => Some(*delimiter),
             _ => None,
         };
         for (index, mark) in block.marks.iter().enumerate() {
@@ -179,94 +191,77 @@ impl<'p> Worker<'p> {
                 continue;
             }
             let before = self.spans.len();
-            let line = block.first_line + u64::from(mark.line);
-            let shape = match mark.state {
-                _ if self.plan.records.fixed.is_some() && mark.state != State::Blank => {
-                    self.cut(block, file, mark, |what| repairs.note(what, None, line))
-                }
-                State::Plain | State::Quoted | State::Joined => {
-                    let split =
-                        fields::split(&file.rules.delimited, &block.bytes, mark, &mut self.spans);
-                    if mark.state == State::Joined {
-                        repairs.note("lines joined to one record", None, line);
-                    }
-                    self.fit(split, before, file.fields, |what| {
-                        repairs.note(what, None, line)
-                    })
-                }
-                State::Unclosed => Err(unclosed()),
-                State::TooLong => Err(too_long(self.plan.records.longest)),
-                State::TooLongRest => Err(Shape::rest()),
-                State::Blank => Err(Shape::new(Code::BlankLine, "a record")),
-            };
-            match shape {
+            let changes = self.changes.len();
+            match self.shape(block, file, mark, cutter.as_ref(), marks.len() as u32) {
                 Ok(()) => marks.push(index as u32),
                 Err(shape) => {
                     self.spans.truncate(before);
+                    self.changes.truncate(changes);
                     rejects.push(shape.reject(block, &file.rules.charset, index, mark));
                 }
             }
         }
     }
 
-    /// Cuts a record of a fixed layout.
-    fn cut(
+    /// What cuts records of a fixed layout, if the layout is one.
+    fn cutter(&self, file: &FileReading) -> Option<Cutter<'p>> {
+        let plan = self.plan;
+        plan.records.fixed.as_ref().map(|fixed| Cutter {
+            fixed,
+            columns: &plan.columns,
+            when_short: plan.records.when_short,
+            when_long: plan.records.when_long,
+            by_characters: plan.by_characters(&file.rules.charset),
+        })
+    }
+
+    /// Brings a record, which will be `row`, into shape.
+    fn shape(
         &mut self,
         block: &Block,
         file: &FileReading,
         mark: &Mark,
-        repaired: impl FnMut(&'static str),
+        cutter: Option<&Cutter<'_>>,
+        row: u32,
     ) -> Result<(), Shape> {
-        let Some(fixed) = &self.plan.records.fixed else {
-            return Ok(());
+        let change = |what| Change {
+            row,
+            column: None,
+            what,
         };
-        if mark.state == State::TooLong {
-            return Err(too_long(self.plan.records.longest));
+        match mark.state {
+            State::Unclosed => Err(unclosed()),
+            State::TooLong => Err(too_long(self.plan.records.longest)),
+            State::TooLongRest => Err(Shape::rest()),
+            State::Blank => Err(Shape::new(Code::BlankLine, "a record")),
+            State::Plain | State::Quoted | State::Joined => {
+                if let Some(cutter) = cutter {
+                    let repaired = |what| self.changes.push(change(what));
+                    let cut = cutter.cut(&block.bytes, mark, &mut self.spans, repaired);
+                    return cut.map_err(Shape::from);
+                }
+                if mark.state == State::Joined {
+                    self.changes.push(change("lines joined to one record"));
+                }
+                let before = self.spans.len();
+                let split =
+                    fields::split(&file.rules.delimited, &block.bytes, mark, &mut self.spans);
+                self.fit(split, before, file.fields).map(|repair| {
+                    self.changes.extend(repair.map(change));
+                })
+            }
         }
-        if mark.state == State::TooLongRest {
-            return Err(Shape::rest());
-        }
-        let cutter = Cutter {
-            fixed,
-            columns: &self.plan.columns,
-            when_short: self.plan.records.when_short,
-            when_long: self.plan.records.when_long,
-            by_characters: self.plan.by_characters(&file.rules.charset),
-        };
-        cutter
-            .cut(&block.bytes, mark, &mut self.spans, repaired)
-            .map_err(|misfit| Shape {
-                says: misfit.says,
-                expected: misfit.expected,
-                ..Shape::new(misfit.code, "")
-            })
     }
 
-    /// Makes a record's fields as many as the file has, as far as the spec allows.
-    #[inline]
+    /// Makes a record's fields as many as the file has, as far as the spec
+    /// allows. Returns what was done to it.
     fn fit(
         &mut self,
         split: Result<(), usize>,
         before: usize,
         wanted: usize,
-        repaired: impl FnOnce(&'static str),
-    ) -> Result<(), Shape> {
+    ) -> Result<Option<&'static str>, Shape> {
         let found = self.spans.len() - before;
-        if split.is_ok() && found == wanted {
-            return Ok(());
-        }
-        self.misfit(split, before, found, wanted, repaired)
-    }
-
-    #[cold]
-    fn misfit(
-        &mut self,
-        split: Result<(), usize>,
-        before: usize,
-        found: usize,
-        wanted: usize,
-        repaired: impl FnOnce(&'static str),
-    ) -> Result<(), Shape> {
         let records = &self.plan.records;
         if let Err(bad) = split {
             return Err(Shape {
@@ -277,15 +272,16 @@ impl<'p> Worker<'p> {
                 )
             });
         }
+        if found == wanted {
+            return Ok(None);
+        }
         if found < wanted && records.when_short == WhenShort::Null {
-            repaired("too few fields, filled up with nulls");
             self.spans.resize(before + wanted, Span::MISSING);
-            return Ok(());
+            return Ok(Some("too few fields, filled up with nulls"));
         }
         if found > wanted && records.when_long == WhenLong::Drop {
-            repaired("too many fields, the surplus dropped");
             self.spans.truncate(before + wanted);
-            return Ok(());
+            return Ok(Some("too many fields, the surplus dropped"));
         }
         let code = if found < wanted {
             Code::TooFewFields
@@ -293,10 +289,8 @@ impl<'p> Worker<'p> {
             Code::TooManyFields
         };
         Err(Shape {
-            code: Some(code),
             says: format!("{}: {found} of {wanted}", code.words()),
-            expected: format!("{wanted} fields"),
-            field: None,
+            ..Shape::new(code, &format!("{wanted} fields"))
         })
     }
 
@@ -321,7 +315,7 @@ impl<'p> Worker<'p> {
             next = row + 1;
             let reasons = faults
                 .iter()
-                .map(|fault| self.reason(block, file, fault))
+                .map(|fault| self.reason(block, file, marks, fault))
                 .collect();
             rejects.push(Batch::reject(block, marks[row as usize] as usize, reasons));
         }
@@ -329,9 +323,8 @@ impl<'p> Worker<'p> {
         rejects.sort_by_key(|reject| reject.offset);
     }
 
-    fn reason(&self, block: &Block, file: &FileReading, fault: &Fault) -> Reason {
+    fn reason(&self, block: &Block, file: &FileReading, marks: &[u32], fault: &Fault) -> Reason {
         let (place, column) = self.columns[fault.column as usize];
-        let value = &block.bytes[fault.span.range()];
         let (says, expected) = match &column.reader {
             Some(reader) => (reader.sentence(fault.code), reader.expected(fault.code)),
             None => (fault.code.words().to_string(), String::new()),
@@ -340,17 +333,18 @@ impl<'p> Worker<'p> {
             Code::BadBytes => format!("bytes that do not decode as {}", file.rules.charset.name()),
             _ => says,
         };
+        // A field that is missing is told at the place of its record.
         let present = !fault.span.is_missing();
+        let at = match present {
+            true => fault.span.start(),
+            false => block.marks[marks[fault.row as usize] as usize].start as usize,
+        };
         Reason {
             code: fault.code,
             column: Some(column.name.clone()),
             field: Some(file.binding[place] as u32 + 1),
-            offset: if present {
-                block.place(fault.span.start())
-            } else {
-                block.offset
-            },
-            value: present.then(|| shown(block, file, value, fault)),
+            offset: block.place(at),
+            value: present.then(|| shown(block, file, column, fault)),
             says,
             expected,
         }
@@ -359,11 +353,24 @@ impl<'p> Worker<'p> {
 
 /// A value as people read it; bytes that do not decode, and numbers that are
 /// bytes, stand in hexadecimal.
-fn shown(block: &Block, file: &FileReading, value: &[u8], fault: &Fault) -> String {
-    if fault.code == Code::BadBytes && block.map.is_some() {
-        return visible_short(block.raw(fault.span.range()), LONGEST_SHOWN);
+fn shown(block: &Block, file: &FileReading, column: &ColumnPlan, fault: &Fault) -> String {
+    let raw = block.raw(fault.span.range());
+    if column
+        .reader
+        .as_ref()
+        .is_some_and(ColumnReader::reads_bytes)
+    {
+        return hexadecimal(raw);
     }
-    readable(&file.rules.charset, value)
+    match fault.code {
+        Code::BadBytes if block.map.is_some() => visible_short(raw, LONGEST_SHOWN),
+        _ => readable(&file.rules.charset, &block.bytes[fault.span.range()]),
+    }
+}
+
+fn hexadecimal(bytes: &[u8]) -> String {
+    let shown = bytes.iter().take(LONGEST_SHOWN / 4);
+    shown.map(|b| format!("\\x{b:02X}")).collect()
 }
 
 /// A field's text, or its bytes in hexadecimal where they mean nothing.
@@ -376,11 +383,7 @@ fn readable(charset: &Charset, value: &[u8]) -> String {
     ) {
         Ok(_) => visible_short(&text, LONGEST_SHOWN),
         Err(_) if charset.reads_as_ascii() => visible_short(value, LONGEST_SHOWN),
-        Err(_) => value
-            .iter()
-            .take(LONGEST_SHOWN / 4)
-            .map(|b| format!("\\x{b:02X}"))
-            .collect(),
+        Err(_) => hexadecimal(value),
     }
 }
 
@@ -401,6 +404,15 @@ struct Shape {
     expected: String,
     /// The field it is about, 0-based, and where that stands.
     field: Option<(usize, Span)>,
+}
+
+impl From<Misfit> for Shape {
+    fn from(misfit: Misfit) -> Shape {
+        Shape {
+            says: misfit.says,
+            ..Shape::new(misfit.code, &misfit.expected)
+        }
+    }
 }
 
 impl Shape {

@@ -36,6 +36,9 @@ pub fn bind(file: &str, columns: &[ColumnPlan], header: &[String]) -> Result<Bou
             Err(trouble) => unbound.push(trouble),
         }
     }
+    if unbound.is_empty() {
+        unbound = doubly_bound(columns, header, &bound.binding);
+    }
     if !unbound.is_empty() {
         let header = header.iter().map(|h| visible(h.as_bytes())).collect();
         return Err(Error::Header {
@@ -55,6 +58,25 @@ pub fn bind(file: &str, columns: &[ColumnPlan], header: &[String]) -> Result<Bou
         ));
     }
     Ok(bound)
+}
+
+/// Columns that are the same field as one before them.
+fn doubly_bound(columns: &[ColumnPlan], header: &[String], binding: &[usize]) -> Vec<Unbound> {
+    let mut troubles = Vec::new();
+    for (second, field) in binding.iter().enumerate() {
+        if let Some(first) = binding[..second].iter().position(|other| other == field) {
+            troubles.push(Unbound {
+                column: columns[second].name.clone(),
+                trouble: format!(
+                    "it is field {} \"{}\", and so is {}",
+                    field + 1,
+                    visible(header[*field].as_bytes()),
+                    columns[first].name
+                ),
+            });
+        }
+    }
+    troubles
 }
 
 fn find(column: &ColumnPlan, header: &[String]) -> Result<(usize, Option<String>), Unbound> {
@@ -153,6 +175,17 @@ mod tests {
         let bound = bind("f", &[named("Grower")], &header(&[" GROWER "])).unwrap();
         assert_eq!(bound.binding, [0]);
         assert!(bound.notes[0].contains("case or blanks"));
+    }
+
+    #[test]
+    fn two_columns_are_not_one_field() {
+        let error = bind("f", &[named("id"), named("ID")], &header(&["id", "x"])).unwrap_err();
+        assert!(
+            error
+                .to_string()
+                .contains("it is field 1 \"id\", and so is id"),
+            "{error}"
+        );
     }
 
     #[test]

@@ -33,6 +33,7 @@ pub fn plan(text: &str) -> Result<Plan, Vec<Problem>> {
 
 /// Checks a spec as written, of which `problems` are known already.
 fn check(written: &Written, mut problems: Vec<Problem>) -> Result<Plan, Vec<Problem>> {
+    keys_of_the_other_layout(written, &mut problems);
     let plan = Plan {
         files: texts(written.source.files.as_deref()),
         source: source(written, &mut problems),
@@ -82,6 +83,51 @@ fn source(written: &Written, problems: &mut Vec<Problem>) -> SourcePlan {
         when_undecodable: it(&s.when_undecodable).unwrap_or(WhenUndecodable::Reject),
         stand_in: it(&s.stand_in).unwrap_or_else(|| "\u{FFFD}".into()),
         packing: it(&s.packing).unwrap_or(Packing::Auto),
+    }
+}
+
+/// Keys that the layout gives no meaning to are told, and not passed over.
+fn keys_of_the_other_layout(written: &Written, problems: &mut Vec<Problem>) {
+    let d = &written.delimited;
+    let keys = match is_fixed(written) {
+        true => vec![
+            (
+                "[delimited] delimiter",
+                d.delimiter.as_ref().map(|k| &k.span),
+            ),
+            ("[delimited] quote", d.quote.as_ref().map(|k| &k.span)),
+            ("[delimited] escape", d.escape.as_ref().map(|k| &k.span)),
+        ],
+        false => vec![
+            ("[fixed] measure", written.measure.as_ref().map(|k| &k.span)),
+            (
+                "[records] record_width",
+                written.records.record_width.as_ref().map(|k| &k.span),
+            ),
+        ],
+    };
+    let other = if is_fixed(written) {
+        "delimited"
+    } else {
+        "fixed"
+    };
+    for (key, span) in keys {
+        if let Some(span) = span {
+            problems.push(Problem::new(
+                span.clone(),
+                format!("{key} is for layout = \"{other}\""),
+                "means nothing here",
+            ));
+        }
+    }
+    if let Some(stand_in) = &written.source.stand_in
+        && it(&written.source.when_undecodable) != Some(WhenUndecodable::Replace)
+    {
+        problems.push(Problem::new(
+            stand_in.span.clone(),
+            "stand_in is for when_undecodable = \"replace\"",
+            "means nothing here",
+        ));
     }
 }
 

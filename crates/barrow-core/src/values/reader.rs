@@ -93,8 +93,8 @@ pub struct Fault {
 pub struct Change {
     /// The row in the block's typed rows, 0-based.
     pub row: u32,
-    /// The column among those that are loaded, 0-based.
-    pub column: u32,
+    /// The column among those that are loaded, 0-based; none for the whole record.
+    pub column: Option<u32>,
     /// What was done.
     pub what: &'static str,
 }
@@ -291,6 +291,11 @@ impl ColumnReader {
         }
     }
 
+    /// Whether the column's fields are bytes and not text.
+    pub fn reads_bytes(&self) -> bool {
+        self.form.is_some_and(NumberForm::is_bytes)
+    }
+
     /// Whether a load stops at bytes that do not decode.
     pub fn stops_at_bad_bytes(&self) -> bool {
         self.undecodable == WhenUndecodable::Stop
@@ -318,6 +323,7 @@ impl ColumnReader {
         out: Results<'_>,
     ) {
         let ascii = self.form.is_none() && fields.charset.reads_as_ascii();
+        let by_table = self.needs_only_a_table(fields.charset);
         let mut scratch = Vec::new();
         for (row, cell) in out.cells.iter_mut().enumerate() {
             let span = &fields.spans[row * fields.per_record + field];
@@ -329,7 +335,7 @@ impl ColumnReader {
                     store: out.store,
                 };
                 self.value::<K, LEFT, RIGHT>(kind, bytes, place)
-            } else if self.is_simple_text(fields, *span) {
+            } else if by_table && span.is_plain() {
                 self.decoded_in_store::<K, LEFT, RIGHT>(
                     kind,
                     fields,
@@ -342,7 +348,7 @@ impl ColumnReader {
                     let row = row as u32;
                     out.changes.push(Change {
                         row,
-                        column: out.column,
+                        column: Some(out.column),
                         what,
                     });
                 };
@@ -361,14 +367,11 @@ impl ColumnReader {
         }
     }
 
-    /// Whether a field needs nothing but to be decoded, by a table.
-    #[inline]
-    fn is_simple_text(&self, fields: &Fields<'_>, span: Span) -> bool {
-        span.is_plain()
-            && self.form.is_none()
-            && self.stand_in.is_none()
+    /// Whether a plain field needs nothing but to be decoded, by a table.
+    fn needs_only_a_table(&self, charset: &Charset) -> bool {
+        self.form.is_none()
             && self.undecodable == WhenUndecodable::Reject
-            && matches!(fields.charset, Charset::Single(_))
+            && matches!(charset, Charset::Single(_))
     }
 
     /// Decodes a field by a table, without room of its own for each.
