@@ -12,8 +12,8 @@ use crate::source::{Charset, SourceFile};
 use crate::spec::Plan;
 use crate::visible::visible;
 
-/// At most so many characters of a line are shown.
-const LONGEST_SHOWN: usize = 2_000;
+/// At most so many bytes of a line are shown.
+const LONGEST_SHOWN: usize = 8_000;
 
 /// A physical line.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -73,10 +73,13 @@ pub fn lines(
         number += 1;
         if number >= first {
             let text = &physical.text[range];
-            found.push(Line {
-                number,
-                shown: shown(&physical.charset, text),
-            });
+            let cut = if text.len() > LONGEST_SHOWN {
+                "…"
+            } else {
+                ""
+            };
+            let shown = format!("{}{cut}", shown(&physical.charset, text));
+            found.push(Line { number, shown });
         }
     }
     Ok((found, None))
@@ -149,10 +152,8 @@ fn annotated(plan: &Plan, batch: &Batch, index: usize, line: u64) -> RecordAt {
     let from = starts[nth];
     let to = starts.get(nth + 1).copied().unwrap_or(mark.next as usize);
     let column = |place: usize| {
-        let width = shown(&file.rules.charset, &block.bytes[from..place.min(to)])
-            .chars()
-            .count();
-        width.min(LONGEST_SHOWN)
+        let before = shown(&file.rules.charset, &block.bytes[from..place.min(to)]);
+        before.chars().count()
     };
     let rejects = batch.rejects.iter().filter(|r| r.record == record);
     let reasons: Vec<&Reason> = rejects.flat_map(|r| &r.reasons).collect();
@@ -160,24 +161,27 @@ fn annotated(plan: &Plan, batch: &Batch, index: usize, line: u64) -> RecordAt {
         if range.start < from || range.start > to || (range.start == to && to != from) {
             continue;
         }
-        let bound = file.binding.iter().position(|field| *field == number);
         let mine = reasons
             .iter()
             .filter(|r| r.field == Some(number as u32 + 1));
+        let troubles: Vec<String> = mine.map(|r| r.says.clone()).collect();
+        if range.start - from > LONGEST_SHOWN {
+            let far = |says: String| format!("field {}, beyond what is shown: {says}", number + 1);
+            at.troubles.extend(troubles.into_iter().map(far));
+            continue;
+        }
+        let bound = file.binding.iter().position(|field| *field == number);
         let start = column(range.start);
         at.fields.push(Place {
             field: number + 1,
             column: bound.map(|place| plan.columns[place].name.clone()),
             start,
             length: column(range.end) - start,
-            troubles: mine.map(|r| r.says.clone()).collect(),
+            troubles,
         });
     }
-    at.troubles = reasons
-        .iter()
-        .filter(|r| r.field.is_none())
-        .map(|r| r.says.clone())
-        .collect();
+    let whole = reasons.iter().filter(|r| r.field.is_none());
+    at.troubles.extend(whole.map(|r| r.says.clone()));
     at
 }
 
@@ -212,7 +216,12 @@ fn ranges(plan: &Plan, block: &Block, mark: &Mark) -> Vec<std::ops::Range<usize>
 
 /// A piece of a file as people read it.
 fn shown(charset: &Charset, text: &[u8]) -> String {
-    let short = &text[..text.len().min(LONGEST_SHOWN * 4)];
+    let mut end = text.len().min(LONGEST_SHOWN);
+    // Not in the middle of a character of UTF-8.
+    while end < text.len() && end > 0 && (text[end] as i8) < -0x40 {
+        end -= 1;
+    }
+    let short = &text[..end];
     let mut out = Vec::new();
     match charset.decode(short, None, &mut out) {
         Ok(_) => visible(&out),

@@ -31,9 +31,10 @@ impl Url {
                 "the address sqlite: lacks the path of its file",
             )
             .advice("say which file, such as sqlite:market.db")),
-            Some(("sqlite", path)) => Ok(Url::Sqlite(
-                base.join(path.strip_prefix("//").unwrap_or(path)),
-            )),
+            Some(("sqlite", path)) => {
+                let path = base.join(path.strip_prefix("//").unwrap_or(path));
+                Ok(Url::Sqlite(as_file(path)))
+            }
             Some((scheme @ ("postgres" | "postgresql" | "mysql" | "mariadb"), _)) => Err(
                 Error::spec(format!("loading into {scheme}: is not built yet")),
             ),
@@ -63,6 +64,16 @@ impl fmt::Display for Url {
             }
         }
     }
+}
+
+/// SQLite takes `:memory:` for a database that is gone with the program, and
+/// `file:` for an address of its own; here both are names of files.
+fn as_file(path: PathBuf) -> PathBuf {
+    let name = path.as_os_str().as_encoded_bytes();
+    if name.starts_with(b":") || name.starts_with(b"file:") {
+        return Path::new(".").join(path);
+    }
+    path
 }
 
 fn expand(text: &str, environment: impl Fn(&str) -> Option<String>) -> Result<String, Error> {
@@ -106,6 +117,20 @@ mod tests {
             parse("sqlite:${DB}"),
             Ok(Url::Sqlite("/market/m.db".into()))
         );
+    }
+
+    #[test]
+    fn names_that_sqlite_reads_otherwise_are_files_too() {
+        let parse = |text| Url::parse(text, Path::new(""), |_| None);
+        assert_eq!(
+            parse("sqlite::memory:"),
+            Ok(Url::Sqlite("./:memory:".into()))
+        );
+        assert_eq!(
+            parse("sqlite:file:m?mode=memory"),
+            Ok(Url::Sqlite("./file:m?mode=memory".into()))
+        );
+        assert_eq!(parse("sqlite:m.db"), Ok(Url::Sqlite("m.db".into())));
     }
 
     #[test]

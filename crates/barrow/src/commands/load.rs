@@ -166,30 +166,35 @@ impl LoadSink<'_> {
     /// Keeps the load or undoes it, by how it went.
     fn finish(mut self, flowed: Result<(), flow::Failure<Failure>>) -> Result<Summary, Failure> {
         self.progress.end();
-        if let Err(failure) = flowed {
-            let failure = match failure {
-                flow::Failure::Source(error) => error.into(),
-                flow::Failure::Sink(failure) => failure,
-            };
-            return Err(self.undone(failure));
+        let ended = flowed.map_err(|failure| match failure {
+            flow::Failure::Source(error) => error.into(),
+            flow::Failure::Sink(failure) => failure,
+        });
+        match ended.and_then(|()| self.decide()) {
+            Ok((outcome, rows_after)) => Ok(Summary {
+                outcome,
+                rows_after,
+                rejects: self.keeper.folder().map(std::path::Path::to_path_buf),
+                times: self.times,
+                elapsed: self.clock.elapsed(),
+                tally: self.tally,
+                ..Summary::default()
+            }),
+            Err(failure) => Err(self.undone(failure)),
         }
+    }
+
+    /// Commits within the tolerance, undoes beyond it.
+    fn decide(&mut self) -> Result<(Outcome, u64), Failure> {
         self.keeper.finish()?;
-        let rejected = self.tally.rejected();
-        let (outcome, rows_after) = if self.tolerance.allows(rejected, self.tally.records()) {
-            (Outcome::Kept, self.target.finish()?)
-        } else {
-            let not_kept = self.since_commit;
-            (Outcome::BeyondTolerance { not_kept }, self.target.undo()?)
-        };
-        Ok(Summary {
-            outcome,
-            rows_after,
-            rejects: self.keeper.folder().map(std::path::Path::to_path_buf),
-            times: self.times,
-            elapsed: self.clock.elapsed(),
-            tally: self.tally,
-            ..Summary::default()
-        })
+        if self
+            .tolerance
+            .allows(self.tally.rejected(), self.tally.records())
+        {
+            return Ok((Outcome::Kept, self.target.finish()?));
+        }
+        let not_kept = self.since_commit;
+        Ok((Outcome::BeyondTolerance { not_kept }, self.target.undo()?))
     }
 
     /// The failure, with what stays of the load.

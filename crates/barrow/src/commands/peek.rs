@@ -5,7 +5,6 @@ use std::process::ExitCode;
 
 use barrow_core::flow::{self, Batch, Failure as Flow, Sink};
 use barrow_core::look::{self, RecordAt};
-use barrow_core::rejects::Reject;
 use barrow_core::source::{self, SourceFile};
 use barrow_core::spec::{Plan, Type, read_plan};
 use barrow_core::values::shown;
@@ -14,7 +13,7 @@ use super::job::Spec;
 use crate::args::{Peek, Report};
 use crate::failure::Failure;
 use crate::view::lines::{self, LinesView};
-use crate::view::records::{self, RecordsView};
+use crate::view::records::{self, Entry, RecordsView};
 
 /// How many lines are shown before and after the one that is asked for.
 const NEIGHBOURS: u64 = 3;
@@ -130,18 +129,6 @@ fn head(plan: &Plan, files: Vec<SourceFile>, args: &Peek) -> Result<(), Failure>
         notes: sink.notes,
     };
     records::print(&view, args.report)
-}
-
-/// A record: its values, or why it is rejected.
-pub struct Entry {
-    /// The file.
-    pub file: String,
-    /// Its number in the file, 1-based.
-    pub record: u64,
-    /// Its first line, 1-based.
-    pub line: u64,
-    /// Each value, none for null; or the reject.
-    pub values: Result<Vec<Option<String>>, Reject>,
 }
 
 /// There is no need to read on.

@@ -1,11 +1,13 @@
 //! Shows physical lines, with everything invisible written out.
 
 use std::io::{self, Write};
+use std::ops::Range;
 
 use barrow_core::look::{Line, Place, RecordAt};
+use barrow_core::visible::visible;
 use owo_colors::OwoColorize;
 use serde_json::json;
-use unicode_width::UnicodeWidthStr;
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 use super::{ended, number};
 use crate::args::Report;
@@ -80,6 +82,49 @@ fn place(view: &LinesView) -> String {
     }
 }
 
+/// The characters of a line, and where each stands on the screen: some take two
+/// columns.
+struct Drawn {
+    characters: Vec<char>,
+    /// The column of each character, and of the line's end.
+    columns: Vec<usize>,
+}
+
+impl Drawn {
+    fn new(line: &str) -> Drawn {
+        let characters: Vec<char> = line.chars().collect();
+        let mut columns = vec![0];
+        for c in &characters {
+            columns.push(columns[columns.len() - 1] + c.width().unwrap_or(0));
+        }
+        Drawn {
+            characters,
+            columns,
+        }
+    }
+
+    /// Ranges of characters that fit side by side.
+    fn pieces(&self, width: usize) -> Vec<Range<usize>> {
+        let mut pieces = Vec::new();
+        let mut from = 0;
+        for next in 0..self.characters.len() {
+            if self.columns[next + 1] - self.columns[from] > width {
+                pieces.push(from..next);
+                from = next;
+            }
+        }
+        pieces.push(from..self.characters.len());
+        pieces
+    }
+
+    /// Where a field starts in a piece of the line, if it does.
+    fn start(&self, field: &Place, piece: &Range<usize>) -> Option<usize> {
+        let is_last = piece.end == self.characters.len();
+        let here = piece.contains(&field.start) || (is_last && field.start == piece.end);
+        here.then(|| self.columns[field.start] - self.columns[piece.start])
+    }
+}
+
 /// A line folded to the width, with a ruler and what is wrong under it.
 fn close(
     view: &LinesView,
@@ -88,36 +133,29 @@ fn close(
     width: usize,
     out: &mut impl Write,
 ) -> io::Result<()> {
-    let characters: Vec<char> = line.shown.chars().collect();
+    let drawn = Drawn::new(&line.shown);
     let none = RecordAt::default();
     let record = view.record.as_ref().unwrap_or(&none);
     let blank = " ".repeat(label.chars().count());
-    let pieces = characters
-        .chunks(width)
-        .map(|c| c.iter().collect::<String>());
-    for (number, piece) in pieces.enumerate() {
-        let from = number * width;
+    for (number, piece) in drawn.pieces(width).into_iter().enumerate() {
         let lead = if number == 0 { label } else { &blank };
-        writeln!(out, "{}{}", lead.bold(), piece.bold())?;
+        let text: String = drawn.characters[piece.clone()].iter().collect();
+        writeln!(out, "{}{}", lead.bold(), text.bold())?;
         if view.by_width {
-            writeln!(
-                out,
-                "{blank}{}",
-                places(from, piece.chars().count()).dimmed()
-            )?;
+            writeln!(out, "{blank}{}", places(&drawn, &piece).dimmed())?;
         } else if !record.fields.is_empty() {
-            writeln!(
-                out,
-                "{blank}{}",
-                numbers(&record.fields, from, width).dimmed()
-            )?;
+            let starts = record
+                .fields
+                .iter()
+                .filter_map(|f| Some((f.field, drawn.start(f, &piece)?)));
+            writeln!(out, "{blank}{}", numbers(starts).dimmed())?;
         }
-        for field in record
-            .fields
-            .iter()
-            .filter(|f| (from..from + width).contains(&f.start))
-        {
-            trouble(field, from, width, &blank, out)?;
+        for field in &record.fields {
+            if let Some(start) = drawn.start(field, &piece) {
+                let end = (field.start + field.length).min(piece.end).max(field.start);
+                let wide = drawn.columns[end] - drawn.columns[field.start];
+                trouble(field, start, wide, &blank, out)?;
+            }
         }
     }
     for words in &record.troubles {
@@ -128,53 +166,51 @@ fn close(
 
 fn trouble(
     field: &Place,
-    from: usize,
-    width: usize,
+    start: usize,
+    wide: usize,
     blank: &str,
     out: &mut impl Write,
 ) -> io::Result<()> {
-    let carets = "^".repeat(field.length.clamp(1, (width - (field.start - from)).max(1)));
+    let carets = "^".repeat(wide.max(1));
     let column = field
         .column
         .as_deref()
-        .map(|c| format!("{c}: "))
+        .map(|c| format!("{}: ", visible(c.as_bytes())))
         .unwrap_or_default();
     for words in &field.troubles {
-        let lead = " ".repeat(field.start - from);
+        let lead = " ".repeat(start);
         writeln!(out, "{blank}{lead}{} {column}{words}", carets.red().bold())?;
     }
     Ok(())
 }
 
-/// Each field's number under its first character.
-fn numbers(fields: &[Place], from: usize, width: usize) -> String {
+/// Each field's number under its first character, as far as there is room.
+fn numbers(starts: impl Iterator<Item = (usize, usize)>) -> String {
     let mut ruler = String::new();
-    for field in fields
-        .iter()
-        .filter(|f| (from..from + width).contains(&f.start))
-    {
-        let at = field.start - from;
-        if at >= ruler.len() {
-            ruler.push_str(&" ".repeat(at - ruler.len()));
-            ruler.push_str(&field.field.to_string());
-            ruler.push(' ');
+    for (field, start) in starts {
+        if start >= ruler.len() {
+            ruler.push_str(&" ".repeat(start - ruler.len()));
+            ruler.push_str(&format!("{field} "));
         }
     }
-    ruler
+    ruler.trim_end().to_string()
 }
 
-/// Places counted from 1: a number at every tenth, a dot at every fifth.
-fn places(from: usize, width: usize) -> String {
+/// Places counted from 1: a number at every tenth, a plus at every fifth.
+fn places(drawn: &Drawn, piece: &Range<usize>) -> String {
     let mut ruler = String::new();
-    for place in from + 1..=from + width {
-        let label = place.to_string();
-        if place % 10 == 0 {
-            let keep = (place - from - 1).saturating_sub(label.len() - 1);
-            ruler.truncate(keep);
-            ruler.push_str(&label);
-        } else {
-            ruler.push(if place % 5 == 0 { '+' } else { '.' });
-        }
+    for place in piece.clone() {
+        let number = (place + 1).to_string();
+        let end = drawn.columns[place + 1] - drawn.columns[piece.start];
+        let mark = match (place + 1) % 10 {
+            0 => number.as_str(),
+            5 => "+",
+            _ => ".",
+        };
+        // A number stands to the left of its place, over the dots before it.
+        ruler.truncate(end.saturating_sub(mark.len()));
+        ruler.push_str(&" ".repeat(end.saturating_sub(mark.len() + ruler.len())));
+        ruler.push_str(mark);
     }
     ruler
 }
@@ -214,18 +250,25 @@ mod tests {
 
     #[test]
     fn rulers_count_from_one() {
-        assert_eq!(places(0, 21), "....+...10....+...20.");
-        assert_eq!(places(20, 10), "....+...30");
-        let place = |field, start| Place {
-            field,
+        let drawn = Drawn::new(&"x".repeat(30));
+        assert_eq!(places(&drawn, &(0..21)), "....+...10....+...20.");
+        assert_eq!(places(&drawn, &(20..30)), "....+...30");
+        assert_eq!(numbers([(1, 0), (2, 5), (3, 6)].into_iter()), "1    2");
+    }
+
+    #[test]
+    fn characters_of_two_columns_keep_marks_under_their_fields() {
+        let drawn = Drawn::new("ポテ|ab|c");
+        let place = |start| Place {
+            field: 1,
             column: None,
             start,
             length: 1,
             troubles: vec![],
         };
-        assert_eq!(
-            numbers(&[place(1, 0), place(2, 5), place(3, 6)], 0, 40),
-            "1    2 "
-        );
+        assert_eq!(drawn.start(&place(3), &(0..7)), Some(5));
+        assert_eq!(drawn.start(&place(7), &(0..7)), Some(9));
+        assert_eq!(drawn.pieces(4), [0..2, 2..6, 6..7]);
+        assert_eq!(places(&drawn, &(0..5)), " . ...+");
     }
 }

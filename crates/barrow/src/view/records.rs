@@ -11,7 +11,6 @@ use unicode_width::UnicodeWidthStr;
 
 use super::{ended, number};
 use crate::args::Report;
-use crate::commands::peek::Entry;
 use crate::failure::Failure;
 
 /// A cell is cut after so many characters.
@@ -19,6 +18,18 @@ const WIDEST: usize = 30;
 
 /// What stands for null, which no text is likely to be.
 const NULL: &str = "∅";
+
+/// A record: its values, or why it is rejected.
+pub struct Entry {
+    /// The file.
+    pub file: String,
+    /// Its number in the file, 1-based.
+    pub record: u64,
+    /// Its first line, 1-based.
+    pub line: u64,
+    /// Each value, none for null; or the reject.
+    pub values: Result<Vec<Option<String>>, Reject>,
+}
 
 /// Records of one or several files.
 pub struct RecordsView {

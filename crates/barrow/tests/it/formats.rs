@@ -254,3 +254,22 @@ fn peek_at_a_line_shows_what_is_invisible_and_what_is_wrong() {
     );
     assert!(m.run("peek d.csv --records 2").out.contains("1,\"a\\n"));
 }
+
+#[test]
+fn peek_says_where_it_stops_showing_a_very_long_line() {
+    let m = Market::with(&[
+        ("d.spec.toml", SPEC.as_bytes()),
+        (
+            "d.csv",
+            format!("name,id\n{},x\n", "é".repeat(9_000)).as_bytes(),
+        ),
+    ]);
+    let said = m.run("peek d.spec.toml --at 2");
+    assert!(said.out.contains("é…"), "{}", said.out);
+    assert!(
+        said.out
+            .contains("field 2, beyond what is shown: not a number"),
+        "{}",
+        said.out
+    );
+}

@@ -198,3 +198,28 @@ fn a_load_that_is_killed_leaves_the_table_as_it_was() {
         m.sql("DELETE FROM d WHERE id <> 0 OR stall <> 0");
     }
 }
+
+#[test]
+fn a_commit_that_fails_says_what_stays() {
+    let m = Market::with(&[
+        ("d.spec.toml", SPEC.as_bytes()),
+        ("d.csv", file().as_bytes()),
+    ]);
+    m.sql(
+        "CREATE TABLE stalls (stall INTEGER PRIMARY KEY); INSERT INTO stalls VALUES (1);
+         CREATE TABLE d (id, stall REFERENCES stalls DEFERRABLE INITIALLY DEFERRED, kg)",
+    );
+    let said = m.run("load d.spec.toml");
+    assert_eq!(said.code, 1);
+    assert!(
+        said.err.contains("FOREIGN KEY constraint failed"),
+        "{}",
+        said.err
+    );
+    assert!(
+        said.err.contains("nothing of this load was kept"),
+        "{}",
+        said.err
+    );
+    assert_eq!(m.count("SELECT count(*) FROM d"), 0);
+}
