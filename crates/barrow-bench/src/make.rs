@@ -6,25 +6,19 @@ use std::io::{BufWriter, Write};
 use std::path::Path;
 use std::time::Instant;
 
-const SPEC: &str = r#"[source]
-files = ["FILE"]
-[records]
-header = "names"
-[columns]
-delivery_id = { type = "bigint", required = true }
-stall = "integer"
-grower = "varchar(40)"
-produce = "varchar(40)"
-note = "text"
-placed_on = "date"
-weighed_at = "timestamp"
-weight_kg = "decimal(10,2)"
-price = "decimal(12,4)"
-organic = "boolean"
-[target]
-table = "deliveries"
-create = true
-"#;
+/// Each column's name, its type, and its width in the fixed form.
+const COLUMNS: [(&str, &str, usize); 10] = [
+    ("delivery_id", "bigint", 10),
+    ("stall", "integer", 4),
+    ("grower", "varchar(40)", 16),
+    ("produce", "varchar(40)", 16),
+    ("note", "text", 32),
+    ("placed_on", "date", 10),
+    ("weighed_at", "timestamp", 19),
+    ("weight_kg", "decimal(10,2)", 9),
+    ("price", "decimal(12,4)", 10),
+    ("organic", "boolean", 5),
+];
 
 const GROWERS: [&str; 8] = [
     "Tansy Lane Farm",
@@ -74,46 +68,27 @@ pub enum Form {
     Fixed,
 }
 
-/// The width of each column in the fixed form.
-const WIDTHS: [usize; 10] = [10, 4, 16, 16, 32, 10, 19, 9, 10, 5];
-
 /// The spec of a form.
 fn spec(form: Form, file: &str) -> String {
-    let spec = SPEC.replace("FILE", file);
-    match form {
-        Form::Plain | Form::Utf8 => spec,
-        Form::Latin => spec.replace("[records]", "encoding = \"windows-1252\"\n[records]"),
-        Form::Fixed => {
-            let mut widths = WIDTHS.iter();
-            let spec = spec.replace("header = \"names\"", "layout = \"fixed\"");
-            let (head, rest) = spec.split_once("[columns]\n").unwrap_or((&spec, ""));
-            let (columns, target) = rest.split_once("[target]").unwrap_or((rest, ""));
-            let wide = columns.lines().map(|line| {
-                let width = widths.next().unwrap_or(&1);
-                let (name, ty) = line.split_once(" = ").unwrap_or((line, "\"text\""));
-                let ty = ty
-                    .trim_start_matches("{ type = ")
-                    .split(',')
-                    .next()
-                    .unwrap_or(ty);
-                let ty = if ty.contains("decimal(1") && !ty.ends_with('"') {
-                    format!("{ty},{}", rest_of(line))
-                } else {
-                    ty.to_string()
-                };
-                format!("{name} = {{ type = {ty}, width = {width} }}\n")
-            });
-            format!(
-                "{head}[columns]\n{}[target]{target}",
-                wide.collect::<String>()
-            )
-        }
-    }
-}
-
-/// The scale of a decimal, which a split at commas parts from its precision.
-fn rest_of(line: &str) -> &str {
-    line.rsplit_once(',').map_or("", |(_, rest)| rest)
+    let encoding = if form == Form::Latin {
+        "windows-1252"
+    } else {
+        "utf-8"
+    };
+    let layout = if form == Form::Fixed {
+        "fixed"
+    } else {
+        "delimited"
+    };
+    let columns = COLUMNS.map(|(name, ty, width)| match form {
+        Form::Fixed => format!("{name} = {{ type = \"{ty}\", width = {width} }}\n"),
+        _ => format!("{name} = \"{ty}\"\n"),
+    });
+    format!(
+        "[source]\nfiles = [\"{file}\"]\nencoding = \"{encoding}\"\n[records]\nlayout = \"{layout}\"\n\
+         [columns]\n{}[target]\ntable = \"deliveries\"\ncreate = true\n",
+        columns.concat()
+    )
 }
 
 /// Writes the file and its spec.
@@ -124,10 +99,7 @@ pub fn file(path: &Path, records: u64, seed: u64, form: Form) -> std::io::Result
     let mut out = BufWriter::with_capacity(1 << 20, File::create(path)?);
     let mut numbers = Numbers(seed);
     if form != Form::Fixed {
-        writeln!(
-            out,
-            "delivery_id,stall,grower,produce,note,placed_on,weighed_at,weight_kg,price,organic"
-        )?;
+        writeln!(out, "{}", COLUMNS.map(|(name, ..)| name).join(","))?;
     }
     let mut line = Vec::new();
     for id in 1..=records {
@@ -170,7 +142,7 @@ fn fixed(out: &mut impl Write, line: &[u8]) -> std::io::Result<()> {
     let text = String::from_utf8_lossy(line)
         .trim_end()
         .replace("gate, no", "gate; no");
-    for (field, width) in text.split(',').zip(WIDTHS) {
+    for (field, (_, _, width)) in text.split(',').zip(COLUMNS) {
         let plain = field.trim_matches('"').replace("\"\"", "\"");
         write!(out, "{plain:<width$}")?;
     }
