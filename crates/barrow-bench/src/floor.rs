@@ -61,9 +61,10 @@ impl Sink for Collect {
     type Error = Infallible;
 
     fn take(&mut self, batch: &mut Batch) -> Result<(), Infallible> {
-        for row in &batch.rows.good {
+        let rows = &batch.parts[0];
+        for row in &rows.good {
             for (column, scale) in self.scales.iter().enumerate() {
-                let cell = batch.rows.cell(column, *row as usize);
+                let cell = rows.cell(column, *row as usize);
                 self.values.push(value(cell, *scale, batch));
             }
         }
@@ -97,7 +98,7 @@ fn value(cell: Cell, scale: u32, batch: &Batch) -> Value {
             time(nanos)
         )),
         Cell::Text(piece) => {
-            let bytes = piece.of(&batch.block.bytes, &batch.rows.store);
+            let bytes = piece.of(&batch.block.bytes, &batch.parts[0].store);
             text(String::from_utf8_lossy(bytes).into_owned())
         }
         _ => Value::Null,
@@ -108,7 +109,8 @@ fn value(cell: Cell, scale: u32, batch: &Batch) -> Value {
 /// transaction, into a new table. Only the inserting is timed.
 pub fn insert(spec: &Path, database: &Path, rows: usize) -> Result<f64, Box<dyn Error>> {
     let plan = typed::plan(spec)?;
-    let scales = plan.loaded().map(|column| match column.ty {
+    let loaded = || plan.kinds.iter().flat_map(|kind| kind.loaded());
+    let scales = loaded().map(|column| match column.ty {
         barrow_core::spec::Type::Decimal { scale, .. } => u32::from(scale),
         _ => 0,
     });
@@ -118,8 +120,7 @@ pub fn insert(spec: &Path, database: &Path, rows: usize) -> Result<f64, Box<dyn 
     };
     typed::flow(spec, 2, &mut collect)?;
     let columns = collect.scales.len();
-    let names: Vec<String> = plan
-        .loaded()
+    let names: Vec<String> = loaded()
         .map(|c| format!("{} {}", c.name, c.ty.to_string().to_uppercase()))
         .collect();
     let clock = Instant::now();

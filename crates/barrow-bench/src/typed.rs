@@ -18,7 +18,7 @@ impl Sink for Counter {
     type Error = Infallible;
 
     fn take(&mut self, batch: &mut Batch) -> Result<(), Infallible> {
-        self.rows += batch.rows.good.len() as u64;
+        self.rows += batch.good() as u64;
         self.rejects += batch.rejects.len() as u64;
         Ok(())
     }

@@ -6,6 +6,7 @@
 //! files → bytes → blocks → records → fields → values → batches → sink
 //! ```
 
+pub mod conditions;
 pub mod error;
 pub mod flow;
 pub mod look;

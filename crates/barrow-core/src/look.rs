@@ -1,7 +1,7 @@
 //! Looks at single lines of a file, as they are and as the spec splits them.
 
 use crate::error::Error;
-use crate::flow::{Batch, Worker};
+use crate::flow::{Batch, Facts, Settler, Worker, kind_of};
 use crate::records::block::{Block, Mark, State};
 use crate::records::ending::Found;
 use crate::records::fields;
@@ -91,8 +91,16 @@ pub fn lines(
 /// The file cannot be read.
 pub fn record_at(plan: &Plan, source: &SourceFile, line: u64) -> Result<Option<RecordAt>, Error> {
     let mut splitter = Splitter::new(plan, vec![source.clone()], BLOCK);
+    let facts = Facts::default();
+    let mut worker = Worker::new(plan, &facts);
+    let mut settler = plan.carries().then(|| Settler::new(plan, &facts));
     let mut batch = Batch::default();
     while splitter.next(&mut batch.block)? {
+        // Values that are carried come from the records before.
+        if let Some(settler) = &mut settler {
+            worker.work(&mut batch)?;
+            settler.settle(&mut batch);
+        }
         let block = &batch.block;
         let next = block
             .marks
@@ -102,7 +110,9 @@ pub fn record_at(plan: &Plan, source: &SourceFile, line: u64) -> Result<Option<R
             line < first_line(block, &block.marks[*index]) + lines_of(block, *index)
         });
         if let Some(index) = here {
-            Worker::new(plan).work(&mut batch)?;
+            if settler.is_none() {
+                worker.work(&mut batch)?;
+            }
             return Ok(Some(annotated(plan, &batch, index, line)));
         }
         if block.first_line > line {
@@ -157,7 +167,11 @@ fn annotated(plan: &Plan, batch: &Batch, index: usize, line: u64) -> RecordAt {
     };
     let rejects = batch.rejects.iter().filter(|r| r.record == record);
     let reasons: Vec<&Reason> = rejects.flat_map(|r| &r.reasons).collect();
-    for (number, range) in ranges(plan, block, mark).into_iter().enumerate() {
+    let kind = match plan.has_kinds() {
+        true => kind_of(&plan.kinds, block, file, mark).unwrap_or(0),
+        false => 0,
+    };
+    for (number, range) in ranges(plan, kind, block, mark).into_iter().enumerate() {
         if range.start < from || range.start > to || (range.start == to && to != from) {
             continue;
         }
@@ -170,11 +184,12 @@ fn annotated(plan: &Plan, batch: &Batch, index: usize, line: u64) -> RecordAt {
             at.troubles.extend(troubles.into_iter().map(far));
             continue;
         }
-        let bound = file.binding.iter().position(|field| *field == number);
+        let mut binding = file.shapes[kind].binding.iter();
+        let bound = binding.position(|field| *field == Some(number));
         let start = column(range.start);
         at.fields.push(Place {
             field: number + 1,
-            column: bound.map(|place| plan.columns[place].name.clone()),
+            column: bound.map(|place| plan.kinds[kind].columns[place].name.clone()),
             start,
             length: column(range.end) - start,
             troubles,
@@ -186,11 +201,11 @@ fn annotated(plan: &Plan, batch: &Batch, index: usize, line: u64) -> RecordAt {
 }
 
 /// The fields of a record, as ranges of the block.
-fn ranges(plan: &Plan, block: &Block, mark: &Mark) -> Vec<std::ops::Range<usize>> {
+fn ranges(plan: &Plan, kind: usize, block: &Block, mark: &Mark) -> Vec<std::ops::Range<usize>> {
     let Some(file) = &block.file else {
         return Vec::new();
     };
-    if let Some(fixed) = &plan.records.fixed {
+    if let Some(fixed) = &plan.kinds[kind].fixed {
         let start = mark.start as usize;
         let text = &block.bytes[mark.range()];
         let by_characters = plan.by_characters(&file.rules.charset);

@@ -2,9 +2,10 @@
 
 use indexmap::IndexMap;
 
-use crate::flow::Batch;
+use crate::flow::{Batch, Difference};
 use crate::records::block::LeftOut;
 use crate::rejects::{Code, Reason, Reject};
+use crate::values::What;
 
 /// More kinds of reasons than this are counted as one: a table's words may hold
 /// a value, and then every one is another.
@@ -18,7 +19,7 @@ pub struct Repairs(Vec<Repair>);
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Repair {
     /// What was done.
-    pub what: &'static str,
+    pub what: What,
     /// The column it was done to; none where it was the record.
     pub column: Option<String>,
     /// How often.
@@ -29,7 +30,7 @@ pub struct Repair {
 
 impl Repairs {
     /// Notes one.
-    pub fn note(&mut self, what: &'static str, column: Option<&str>, line: u64) {
+    pub fn note(&mut self, what: What, column: Option<&str>, line: u64) {
         match self
             .0
             .iter_mut()
@@ -117,6 +118,8 @@ pub struct Tally {
     pub files: Vec<FileTally>,
     /// What was changed because the spec asked for it.
     pub repairs: Repairs,
+    /// Totals that differ from what a file states.
+    pub differences: Vec<Difference>,
     kinds: IndexMap<(Code, Option<String>, String), ReasonKind>,
 }
 
@@ -138,6 +141,7 @@ impl Tally {
             }
         }
         self.repairs.add(&batch.repairs);
+        self.differences.extend(batch.differences.iter().cloned());
         if let (Some(hint), Some(file)) = (&batch.hint, self.files.last_mut())
             && !file.notes.contains(hint)
         {

@@ -5,19 +5,19 @@ use barrow_core::visible::visible;
 
 use crate::error::Error;
 use crate::table::Table;
-use crate::{Column, Job};
+use crate::{Column, Part};
 
-/// Compares the job's columns with the table's.
+/// Compares the columns of a kind of rows with the table's.
 ///
 /// # Errors
 /// Everything that would keep the rows out, in one error.
-pub fn check(job: &Job, table: &Table) -> Result<(), Error> {
+pub fn check(part: &Part, table: &Table) -> Result<(), Error> {
     let mut troubles: Vec<String> = Vec::new();
-    for column in &job.columns {
+    for column in &part.columns {
         troubles.extend(trouble(column, table));
     }
     for column in table.columns.iter().filter(|c| c.required) {
-        if !job
+        if !part
             .columns
             .iter()
             .any(|c| c.name.eq_ignore_ascii_case(&column.name))
@@ -38,7 +38,7 @@ pub fn check(job: &Job, table: &Table) -> Result<(), Error> {
         .collect();
     Err(Error::spec(format!(
         "the table {} does not fit the spec\n  {}\n  the table's columns: {}",
-        visible(job.table.as_bytes()),
+        visible(part.table.as_bytes()),
         troubles.join("\n  "),
         names.join(", ")
     )))

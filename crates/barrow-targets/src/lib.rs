@@ -11,6 +11,7 @@ use barrow_core::flow::Batch;
 use barrow_core::rejects::Code;
 use barrow_core::spec::Type;
 use barrow_core::spec::plan::Mode;
+use barrow_core::visible::visible;
 
 pub use error::Error;
 pub use table::{Table, TableColumn};
@@ -19,14 +20,77 @@ pub use url::Url;
 /// What is to be loaded, and where.
 #[derive(Debug, Clone)]
 pub struct Job {
-    /// The table's name.
-    pub table: String,
-    /// The columns of the rows, in their order.
-    pub columns: Vec<Column>,
+    /// The kinds of rows, each with its table.
+    pub parts: Vec<Part>,
     /// What becomes of the rows that the table has.
     pub mode: Mode,
     /// Whether a missing table is made.
     pub create: bool,
+}
+
+/// A kind of rows, and its table. Several kinds may go to one table.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Part {
+    /// Which of a batch's parts it is.
+    pub number: usize,
+    /// The table's name.
+    pub table: String,
+    /// The columns of the rows, in their order.
+    pub columns: Vec<Column>,
+}
+
+impl Job {
+    /// The tables, each once, in the order of the parts.
+    pub fn tables(&self) -> Vec<&str> {
+        let mut tables: Vec<&str> = Vec::new();
+        for part in &self.parts {
+            if !tables.iter().any(|t| t.eq_ignore_ascii_case(&part.table)) {
+                tables.push(&part.table);
+            }
+        }
+        tables
+    }
+
+    /// The parts that go to a table.
+    pub fn parts_of(&self, table: &str) -> impl Iterator<Item = &Part> {
+        let is_of = move |part: &&Part| part.table.eq_ignore_ascii_case(table);
+        self.parts.iter().filter(is_of)
+    }
+
+    /// The columns of a table that is made for all of its parts. A column may be
+    /// null unless every part requires it.
+    ///
+    /// # Errors
+    /// Two parts give a column two types.
+    pub fn columns_of(&self, table: &str) -> Result<Vec<Column>, Error> {
+        let mut columns: Vec<Column> = Vec::new();
+        let parts: Vec<&Part> = self.parts_of(table).collect();
+        for column in parts.iter().flat_map(|part| &part.columns) {
+            let same = |c: &&Column| c.name.eq_ignore_ascii_case(&column.name);
+            match columns.iter().find(same) {
+                None => {
+                    let has = |part: &&&Part| part.columns.iter().any(|c| same(&c) && c.required);
+                    columns.push(Column {
+                        required: parts.iter().filter(has).count() == parts.len(),
+                        ..column.clone()
+                    });
+                }
+                Some(other) if other.ty == column.ty => {}
+                Some(other) => {
+                    return Err(Error::spec(format!(
+                        "two kinds of record go to the table {}, and its column {} is {} in one and {} \
+                         in the other",
+                        visible(table.as_bytes()),
+                        visible(column.name.as_bytes()),
+                        other.ty,
+                        column.ty
+                    ))
+                    .advice("give the column one type, or the kinds two tables"));
+                }
+            }
+        }
+        Ok(columns)
+    }
 }
 
 /// A column of the rows.
@@ -43,7 +107,9 @@ pub struct Column {
 /// A row that the table would not take.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Refusal {
-    /// The row in the batch.
+    /// Which of the batch's parts the row is of.
+    pub part: usize,
+    /// The row in that part.
     pub row: u32,
     /// [`Code::DuplicateKey`] or [`Code::Refused`].
     pub code: Code,
@@ -65,12 +131,12 @@ pub trait Target {
     /// The database cannot be asked, or what has the name is not a table.
     fn describe(&mut self, table: &str) -> Result<Option<Table>, Error>;
 
-    /// Begins the transaction, and makes or empties the table as the job says.
-    /// Returns how many rows the table had.
+    /// Begins the transaction, and makes or empties the tables as the job says.
+    /// Returns how many rows each of [`Job::tables`] had.
     ///
     /// # Errors
-    /// The table does not fit the job, or the database will not have it.
-    fn begin(&mut self, job: &Job) -> Result<u64, Error>;
+    /// A table does not fit the job, or the database will not have it.
+    fn begin(&mut self, job: &Job) -> Result<Vec<u64>, Error>;
 
     /// What puts rows into this target's form, once the load has begun.
     fn encoder(&self) -> Encoder;
@@ -87,18 +153,18 @@ pub trait Target {
     /// The database could not commit; nothing since the last commit is kept.
     fn commit(&mut self) -> Result<(), Error>;
 
-    /// Commits for the last time. Returns how many rows the table has now.
+    /// Commits for the last time. Returns how many rows each table has now.
     ///
     /// # Errors
     /// The database could not commit; nothing since the last commit is kept.
-    fn finish(&mut self) -> Result<u64, Error>;
+    fn finish(&mut self) -> Result<Vec<u64>, Error>;
 
-    /// Undoes everything since the last commit. Returns how many rows the
-    /// table has now.
+    /// Undoes everything since the last commit. Returns how many rows each table
+    /// has now.
     ///
     /// # Errors
     /// The database cannot be asked.
-    fn undo(&mut self) -> Result<u64, Error>;
+    fn undo(&mut self) -> Result<Vec<u64>, Error>;
 }
 
 /// Opens the database at `url`. `create` says that a new one may be made, for
@@ -119,5 +185,53 @@ pub fn open(url: &Url, create: bool) -> Result<Box<dyn Target>, Error> {
 pub fn run_script(url: &Url, sql: &str) -> Result<(), Error> {
     match url {
         Url::Sqlite(path) => sqlite::Sqlite::open(path, true)?.script(sql),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn part(number: usize, table: &str, columns: &[(&str, Type, bool)]) -> Part {
+        let column = |(name, ty, required): &(&str, Type, bool)| Column {
+            name: (*name).into(),
+            ty: *ty,
+            required: *required,
+        };
+        Part {
+            number,
+            table: table.into(),
+            columns: columns.iter().map(column).collect(),
+        }
+    }
+
+    #[test]
+    fn a_table_for_two_kinds_has_the_columns_of_both() {
+        let mut job = Job {
+            parts: vec![
+                part(
+                    0,
+                    "sales",
+                    &[("id", Type::BigInt, true), ("price", Type::Integer, true)],
+                ),
+                part(
+                    1,
+                    "Sales",
+                    &[("ID", Type::BigInt, true), ("back", Type::Text, true)],
+                ),
+                part(2, "stalls", &[("id", Type::Text, false)]),
+            ],
+            mode: Mode::Append,
+            create: true,
+        };
+        assert_eq!(job.tables(), ["sales", "stalls"]);
+        let columns = job.columns_of("sales").unwrap();
+        let found: Vec<_> = columns
+            .iter()
+            .map(|c| (c.name.as_str(), c.required))
+            .collect();
+        assert_eq!(found, [("id", true), ("price", false), ("back", false)]);
+        job.parts[1].columns[0].ty = Type::Text;
+        assert!(job.columns_of("sales").is_err());
     }
 }

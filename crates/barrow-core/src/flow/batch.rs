@@ -2,45 +2,40 @@
 
 use std::any::Any;
 
+use super::totals::Difference;
 use crate::records::block::Block;
 use crate::records::file::FileReading;
 use crate::rejects::{Code, Reason, Reject};
 use crate::tally::Repairs;
-use crate::values::Cell;
+use crate::values::{Cell, Change, Fault};
 
 /// A block with what was read from it. Batches are used again and again, so
 /// their room stays.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct Batch {
     /// The block, with its bytes.
     pub block: Block,
-    /// The typed rows.
-    pub rows: Rows,
+    /// The typed rows of each kind of record.
+    pub parts: Vec<Rows>,
     /// The records that are not rows, in their order.
     pub rejects: Vec<Reject>,
+    /// Records of which no kind is known, as places in the block's marks.
+    pub unknown: Vec<u32>,
+    /// For each total of the spec, what these records add to it; none where that
+    /// is beyond 128 bits.
+    pub totals: Vec<Option<i128>>,
+    /// Totals of a file that differ from what it states, on its last block.
+    pub differences: Vec<Difference>,
     /// What was changed because the spec asked for it.
     pub repairs: Repairs,
     /// What the bytes say against the file's encoding, if anything.
     pub hint: Option<String>,
-    /// The rows in a target's own form, if it has one.
-    pub encoded: Encoded,
+    /// The rows of each kind in a target's own form, if it has one.
+    pub encoded: Vec<Encoded>,
 }
 
 /// Rows in a target's own form, which only that target knows.
 pub type Encoded = Box<dyn Any + Send + Sync>;
-
-impl Default for Batch {
-    fn default() -> Batch {
-        Batch {
-            block: Block::default(),
-            rows: Rows::default(),
-            rejects: Vec::new(),
-            repairs: Repairs::default(),
-            hint: None,
-            encoded: Box::new(()),
-        }
-    }
-}
 
 /// Typed rows, column by column.
 #[derive(Debug, Default)]
@@ -55,6 +50,16 @@ pub struct Rows {
     pub good: Vec<u32>,
     /// Bytes of cells that differ from what the file says.
     pub store: Vec<u8>,
+    /// What could not be read, until the rows are parted.
+    pub(super) faults: Vec<Fault>,
+    /// What was changed, until it is counted.
+    pub(super) changes: Vec<Change>,
+    /// What is wrong with rows beside single values.
+    pub(super) findings: Vec<(u32, Reason)>,
+    /// Records of this kind that are not rows, as places in the block's marks.
+    pub(super) misshapen: Vec<u32>,
+    /// The rows that had a fault, in order.
+    pub(super) bad: Vec<u32>,
 }
 
 impl Rows {
@@ -71,10 +76,32 @@ impl Rows {
         self.marks.clear();
         self.good.clear();
         self.store.clear();
+        self.faults.clear();
+        self.changes.clear();
+        self.findings.clear();
+        self.misshapen.clear();
+        self.bad.clear();
     }
 }
 
 impl Batch {
+    /// Makes room for another block with so many kinds of record.
+    pub(super) fn clear(&mut self, kinds: usize) {
+        self.parts.resize_with(kinds, Rows::default);
+        self.parts.iter_mut().for_each(Rows::clear);
+        self.rejects.clear();
+        self.unknown.clear();
+        self.repairs.clear();
+        self.totals.clear();
+        self.differences.clear();
+        self.hint = None;
+    }
+
+    /// How many rows load, of all kinds.
+    pub fn good(&self) -> usize {
+        self.parts.iter().map(|rows| rows.good.len()).sum()
+    }
+
     /// The file that the batch is from.
     pub fn file(&self) -> Option<&FileReading> {
         self.block.file.as_deref()
@@ -93,8 +120,15 @@ impl Batch {
     }
 
     /// A reject of a typed row that the table would not take.
-    pub fn refuse(&self, row: usize, code: Code, column: Option<String>, words: String) -> Reject {
-        let mark = self.rows.marks[row] as usize;
+    pub fn refuse(
+        &self,
+        part: usize,
+        row: usize,
+        code: Code,
+        column: Option<String>,
+        words: String,
+    ) -> Reject {
+        let mark = self.parts[part].marks[row] as usize;
         let reason = Reason {
             code,
             column,

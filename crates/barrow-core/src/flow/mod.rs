@@ -4,7 +4,15 @@
 //! to work on waits.
 
 mod batch;
+mod carry;
+mod compute;
+mod facts;
 mod hint;
+mod kinds;
+mod reasons;
+mod settle;
+mod shape;
+mod totals;
 mod worker;
 
 use std::collections::BTreeMap;
@@ -14,6 +22,10 @@ use std::thread;
 use crossbeam_channel::{Receiver, Sender, bounded};
 
 pub use batch::{Batch, Rows};
+pub use facts::Facts;
+pub use kinds::kind_of;
+pub use settle::Settler;
+pub use totals::Difference;
 pub use worker::Worker;
 
 use crate::error::Error;
@@ -22,12 +34,14 @@ use crate::source::SourceFile;
 use crate::spec::Plan;
 
 /// How a flow is run.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub struct Options {
     /// Threads that type records, besides the one that reads and splits.
     pub threads: usize,
     /// How many bytes a block holds unless one record needs more.
     pub block_size: usize,
+    /// What computed values may say of the run.
+    pub facts: Facts,
 }
 
 impl Default for Options {
@@ -36,6 +50,7 @@ impl Default for Options {
         Options {
             threads,
             block_size: BLOCK,
+            facts: Facts::default(),
         }
     }
 }
@@ -81,6 +96,7 @@ pub fn run<S: Sink>(
     let (give_free, free) = bounded::<Batch>(batches);
     let (give_cut, cut) = bounded::<Batch>(batches);
     let (give_done, done) = bounded::<Done>(batches);
+    let facts = &options.facts;
     for _ in 0..batches {
         let _ = give_free.send(Batch::default());
     }
@@ -93,12 +109,19 @@ pub fn run<S: Sink>(
         started(spawned)?;
         for _ in 0..workers {
             let (cut, give_done) = (cut.clone(), give_done.clone());
-            let spawned = named("worker")
-                .spawn_scoped(scope, move || type_blocks(plan, &cut, &give_done, encode));
+            let spawned = named("worker").spawn_scoped(scope, move || {
+                type_blocks(plan, facts, &cut, &give_done, encode)
+            });
             started(spawned)?;
         }
         drop((cut, give_done));
-        drain(&done, &give_free, sink)
+        let in_order = InOrder {
+            plan,
+            settler: plan.carries().then(|| Settler::new(plan, facts)),
+            totals: totals::Totals::default(),
+            encode,
+        };
+        drain(&done, &give_free, in_order, sink)
     })
 }
 
@@ -135,13 +158,41 @@ fn split(
     }
 }
 
-fn type_blocks(plan: &Plan, cut: &Receiver<Batch>, done: &Sender<Done>, encode: Encode<'_>) {
-    let mut worker = Worker::new(plan);
+/// What can be done only in the order of the files.
+struct InOrder<'o> {
+    plan: &'o Plan,
+    /// Settles rows that carry values from records before them.
+    settler: Option<Settler<'o>>,
+    totals: totals::Totals,
+    encode: Encode<'o>,
+}
+
+impl InOrder<'_> {
+    fn take(&mut self, batch: &mut Batch) {
+        if let Some(settler) = &mut self.settler {
+            settler.settle(batch);
+            (self.encode)(batch);
+        }
+        self.totals.take(self.plan, batch);
+    }
+}
+
+fn type_blocks(
+    plan: &Plan,
+    facts: &Facts,
+    cut: &Receiver<Batch>,
+    done: &Sender<Done>,
+    encode: Encode<'_>,
+) {
+    let mut worker = Worker::new(plan, facts);
+    let settled = !plan.carries();
     while let Ok(mut batch) = cut.recv() {
         let order = batch.block.order;
         let typed = catch(|| {
             worker.work(&mut batch)?;
-            encode(&mut batch);
+            if settled {
+                encode(&mut batch);
+            }
             Ok(batch)
         });
         let failed = typed.is_err();
@@ -166,6 +217,7 @@ fn catch<T>(work: impl FnOnce() -> Result<T, Error>) -> Result<T, Error> {
 fn drain<S: Sink>(
     done: &Receiver<Done>,
     free: &Sender<Batch>,
+    mut in_order: InOrder<'_>,
     sink: &mut S,
 ) -> Result<(), Failure<S::Error>> {
     let many = free.capacity().unwrap_or(2) / 2;
@@ -184,6 +236,7 @@ fn drain<S: Sink>(
         while let Some(result) = early.remove(&next) {
             next += 1;
             let mut batch = result.map_err(Failure::Source)?;
+            in_order.take(&mut batch);
             sink.take(&mut batch).map_err(Failure::Sink)?;
             spare.push(batch);
             if spare.len() >= many {

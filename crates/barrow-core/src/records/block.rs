@@ -75,12 +75,22 @@ pub struct LeftOut {
     pub comments: u64,
     /// Blank lines.
     pub blank: u64,
+    /// Records that `keep_if` does not keep.
+    pub unmet: u64,
+    /// Records of a kind that is not loaded.
+    pub other_kinds: u64,
 }
 
 impl LeftOut {
     /// All of them.
     pub fn all(&self) -> u64 {
-        self.preamble + self.header + self.trailer + self.comments + self.blank
+        self.preamble
+            + self.header
+            + self.trailer
+            + self.comments
+            + self.blank
+            + self.unmet
+            + self.other_kinds
     }
 
     /// Adds another file's or block's.
@@ -90,6 +100,8 @@ impl LeftOut {
         self.trailer += other.trailer;
         self.comments += other.comments;
         self.blank += other.blank;
+        self.unmet += other.unmet;
+        self.other_kinds += other.other_kinds;
     }
 }
 

@@ -111,7 +111,7 @@ impl FileEnding {
             EndingPlan::Auto if !charset.reads_as_ascii() => Ok(decide_ebcdic(bytes, whole)),
             EndingPlan::Auto => Ok(decide_ascii(bytes, whole)),
             EndingPlan::None => {
-                let width = plan.fixed.as_ref().map_or(1, |fixed| fixed.width);
+                let width = plan.width.max(1);
                 Ok(Some(FileEnding::Width(width)))
             }
             // Page 037 and its kin have the line feed at 25 and a line end of

@@ -3,6 +3,16 @@
 use super::ending::FileEnding;
 use super::start::Rules;
 
+/// The fields of a kind of record in one file.
+#[derive(Debug, PartialEq, Eq)]
+pub struct ShapeReading {
+    /// How many fields a record has.
+    pub fields: usize,
+    /// For each column of the kind, the field that it is, 0-based; none for a
+    /// column that is computed.
+    pub binding: Vec<Option<usize>>,
+}
+
 /// How one file is read.
 #[derive(Debug, PartialEq, Eq)]
 pub struct FileReading {
@@ -16,10 +26,10 @@ pub struct FileReading {
     pub ending: FileEnding,
     /// Its bytes before the first record: byte order mark, preamble, header.
     pub lead: Vec<u8>,
-    /// How many fields a record has.
-    pub fields: usize,
-    /// For each column of the plan, the field that it is, 0-based.
-    pub binding: Vec<usize>,
+    /// The file's own name, without its folder.
+    pub file_name: String,
+    /// For each kind of record, its fields.
+    pub shapes: Vec<ShapeReading>,
     /// What people should know of how the file was bound to the spec.
     pub notes: Vec<String>,
 }

@@ -3,14 +3,13 @@
 use super::block::Mark;
 use super::fields::Span;
 use crate::rejects::Code;
-use crate::spec::plan::{ColumnPlan, FixedPlan, WhenLong, WhenShort};
+use crate::spec::plan::{FixedPlan, WhenLong, WhenShort};
+use crate::values::What;
 
 /// What is fixed for a file's records.
 pub struct Cutter<'p> {
     /// Where the fields stand.
     pub fixed: &'p FixedPlan,
-    /// The columns, in the order of the slices.
-    pub columns: &'p [ColumnPlan],
     /// Records that end too soon.
     pub when_short: WhenShort,
     /// Records that go on too long.
@@ -39,7 +38,7 @@ impl Cutter<'_> {
         bytes: &[u8],
         mark: &Mark,
         fields: &mut Vec<Span>,
-        mut repaired: impl FnMut(&'static str),
+        mut repaired: impl FnMut(What),
     ) -> Result<(), Misfit> {
         let record = &bytes[mark.range()];
         let start = mark.start as usize;
@@ -63,25 +62,25 @@ impl Cutter<'_> {
         &self,
         width: usize,
         fields: &mut Vec<Span>,
-        repaired: &mut impl FnMut(&'static str),
+        repaired: &mut impl FnMut(What),
         border: impl Fn(usize) -> usize,
     ) -> Result<(), Misfit> {
         if width > self.fixed.width {
             if self.when_long != WhenLong::Drop {
                 return Err(self.misfit(Code::RecordTooWide, width));
             }
-            repaired("too wide, the surplus dropped");
+            repaired(What::TooWide);
         }
         if width < self.fixed.width && self.when_short != WhenShort::Null {
             return Err(self.misfit(Code::RecordTooShort, width));
         }
         let before = fields.len();
         let mut lacking = false;
-        for ((start, length), column) in self.fixed.slices.iter().zip(self.columns) {
+        for ((start, length), is_text) in self.fixed.slices.iter().zip(&self.fixed.text) {
             let end = start + length;
             // Blanks at a line's end get lost, so text that is cut short is whole;
             // a number would be another one.
-            if end > width && *start < width && !column.ty.is_text() {
+            if end > width && *start < width && !is_text {
                 fields.truncate(before);
                 return Err(self.misfit(Code::RecordTooShort, width));
             }
@@ -92,7 +91,7 @@ impl Cutter<'_> {
             });
         }
         if lacking {
-            repaired("too short, filled up with nulls");
+            repaired(What::TooShort);
         }
         Ok(())
     }

@@ -8,8 +8,8 @@ use crate::visible::visible;
 /// Which field each column is, and what people should know about it.
 #[derive(Debug, PartialEq, Eq)]
 pub struct Bound {
-    /// For each column, its field, 0-based.
-    pub binding: Vec<usize>,
+    /// For each column, its field, 0-based; none for one that is computed.
+    pub binding: Vec<Option<usize>>,
     /// Columns found by another writing of their name, and fields that no
     /// column asks for.
     pub notes: Vec<String>,
@@ -27,10 +27,14 @@ pub fn bind(file: &str, columns: &[ColumnPlan], header: &[String]) -> Result<Bou
     };
     let mut unbound = Vec::new();
     for column in columns {
+        if column.place == Place::Computed {
+            bound.binding.push(None);
+            continue;
+        }
         match find(column, header) {
-            Ok((field, None)) => bound.binding.push(field),
+            Ok((field, None)) => bound.binding.push(Some(field)),
             Ok((field, Some(note))) => {
-                bound.binding.push(field);
+                bound.binding.push(Some(field));
                 bound.notes.push(note);
             }
             Err(trouble) => unbound.push(trouble),
@@ -48,7 +52,7 @@ pub fn bind(file: &str, columns: &[ColumnPlan], header: &[String]) -> Result<Bou
         });
     }
     let extra: Vec<String> = (0..header.len())
-        .filter(|field| !bound.binding.contains(field))
+        .filter(|field| !bound.binding.contains(&Some(*field)))
         .map(|field| format!("\"{}\"", visible(header[field].as_bytes())))
         .collect();
     if !extra.is_empty() {
@@ -61,16 +65,21 @@ pub fn bind(file: &str, columns: &[ColumnPlan], header: &[String]) -> Result<Bou
 }
 
 /// Columns that are the same field as one before them.
-fn doubly_bound(columns: &[ColumnPlan], header: &[String], binding: &[usize]) -> Vec<Unbound> {
+fn doubly_bound(
+    columns: &[ColumnPlan],
+    header: &[String],
+    binding: &[Option<usize>],
+) -> Vec<Unbound> {
     let mut troubles = Vec::new();
     for (second, field) in binding.iter().enumerate() {
+        let Some(place) = field else { continue };
         if let Some(first) = binding[..second].iter().position(|other| other == field) {
             troubles.push(Unbound {
                 column: columns[second].name.clone(),
                 trouble: format!(
                     "it is field {} \"{}\", and so is {}",
-                    field + 1,
-                    visible(header[*field].as_bytes()),
+                    place + 1,
+                    visible(header[*place].as_bytes()),
                     columns[first].name
                 ),
             });
@@ -93,6 +102,8 @@ fn find(column: &ColumnPlan, header: &[String]) -> Result<(usize, Option<String>
             });
         }
         Place::Named(name) => name,
+        // A computed column has no field to find.
+        Place::Computed => return Ok((0, None)),
     };
     let fold = |text: &str| text.trim().to_lowercase();
     let exact: Vec<usize> = places(header, |h| h == name);
@@ -156,7 +167,9 @@ mod tests {
             ty: Type::Text,
             place: Place::Named(name.into()),
             required: false,
+            load: true,
             reader: None,
+            value: None,
         }
     }
 
@@ -167,13 +180,13 @@ mod tests {
     #[test]
     fn an_exact_name_wins_over_one_in_another_case() {
         let bound = bind("f", &[named("ID")], &header(&["id", "ID"])).unwrap();
-        assert_eq!(bound.binding, [1]);
+        assert_eq!(bound.binding, [Some(1)]);
     }
 
     #[test]
     fn another_case_is_found_and_said() {
         let bound = bind("f", &[named("Grower")], &header(&[" GROWER "])).unwrap();
-        assert_eq!(bound.binding, [0]);
+        assert_eq!(bound.binding, [Some(0)]);
         assert!(bound.notes[0].contains("case or blanks"));
     }
 

@@ -4,13 +4,16 @@ use std::sync::Arc;
 
 use super::block::{Block, FileEnd, LeftOut, Mark, State};
 use super::ending::{Byte, Bytes, FileEnding, Found, Line};
-use super::file::FileReading;
+use super::file::{FileReading, ShapeReading};
 use super::header::{self, Bound};
 use super::scan::{Progress, Scan};
 use super::start::{Rules, Start, Text, open};
 use crate::error::Error;
 use crate::source::SourceFile;
-use crate::spec::plan::{Header, Place, Plan, PreambleKey, WhenBlank, WhenShort};
+use crate::spec::plan::{
+    ColumnPlan, Header, KindPlan, Place, Plan, PreambleKey, WhenBlank, WhenShort,
+};
+use crate::visible::visible;
 
 /// How many bytes a block holds unless one record needs more. Of 64, 128, 256
 /// and 512 KiB, this was the fastest both for typing and for loading: a block and
@@ -96,18 +99,19 @@ impl<'p> Splitter<'p> {
 
     fn open(&self, index: usize, source: &SourceFile) -> Result<Open, Error> {
         let (start, text, carry) = open(self.plan, source, self.block_size)?;
-        self.opened(index, source.name(), start, text, carry)
+        self.opened(index, source, start, text, carry)
     }
 
     /// Reads a file up to its first record.
     fn opened(
         &self,
         index: usize,
-        name: String,
+        source: &SourceFile,
         start: Start,
         mut text: Text,
         mut carry: Vec<u8>,
     ) -> Result<Open, Error> {
+        let name = source.name();
         let rules = Rules::new(self.plan, &start.charset, &name)?;
         let mark = if text.transcoder.is_some() {
             0
@@ -133,15 +137,15 @@ impl<'p> Splitter<'p> {
             Some(coder) => [&start.bytes[..], coder.raw(0..lead.bytes)].concat(),
         };
         let mut notes = start.notes;
-        notes.extend(lead.bound.notes);
+        notes.extend(lead.notes);
         let reading = Arc::new(FileReading {
             index,
             name,
             rules,
             ending: lead.ending,
             lead: lead_bytes,
-            fields: lead.fields,
-            binding: lead.bound.binding,
+            file_name: visible(source.file_name().as_os_str().as_encoded_bytes()),
+            shapes: lead.shapes,
             notes,
         });
         Ok(Open {
@@ -176,11 +180,7 @@ impl<'p> Splitter<'p> {
         };
         let mut lead = Lead::new(ending, mark);
         if whole && bytes.len() == mark {
-            lead.bound = Bound {
-                binding: vec![0; self.plan.columns.len()],
-                notes: Vec::new(),
-            };
-            lead.fields = self.highest_field() + 1;
+            lead.shapes = self.shapes_by_place();
             return Ok(Some(lead));
         }
         let lines = match plan.preamble {
@@ -199,8 +199,7 @@ impl<'p> Splitter<'p> {
             }
         }
         if plan.header == Header::None {
-            lead.fields = self.highest_field() + 1;
-            lead.bound.binding = self.places();
+            lead.shapes = self.shapes_by_place();
             return Ok(Some(lead));
         }
         let Some(header) = self.header(rules, &mut lead, bytes, whole) else {
@@ -210,13 +209,16 @@ impl<'p> Splitter<'p> {
                 Ok(None)
             };
         };
-        if plan.fixed.is_some() {
-            lead.fields = self.highest_field() + 1;
-            lead.bound.binding = self.places();
+        if plan.measure.is_some() || self.plan.has_kinds() {
+            lead.shapes = self.shapes_by_place();
             return Ok(Some(lead));
         }
-        lead.fields = header.len();
-        lead.bound = header::bind(name, &self.plan.columns, &header)?;
+        let Bound { binding, notes } = header::bind(name, self.columns(), &header)?;
+        lead.shapes = vec![ShapeReading {
+            fields: header.len(),
+            binding,
+        }];
+        lead.notes = notes;
         Ok(Some(lead))
     }
 
@@ -239,14 +241,15 @@ impl<'p> Splitter<'p> {
             };
             let mark = Mark::new(line.bytes..end, end, 0, State::Quoted);
             let names = rules.names(bytes, &mark);
-            if header::bind(name, &self.plan.columns, &names).is_ok() {
+            if header::bind(name, self.columns(), &names).is_ok() {
                 return Ok(Some(lines));
             }
             line.pass_line(bytes, whole);
         }
-        let wanted = self.plan.columns.iter().map(|c| match &c.place {
-            Place::Named(named) => named.as_str(),
-            Place::Field(_) => c.name.as_str(),
+        let wanted = self.columns().iter().filter_map(|c| match &c.place {
+            Place::Named(named) => Some(named.as_str()),
+            Place::Field(_) => Some(c.name.as_str()),
+            Place::Computed => None,
         });
         let wanted: Vec<&str> = wanted.collect();
         Err(Error::NoHeader {
@@ -268,7 +271,7 @@ impl<'p> Splitter<'p> {
             fields: None,
             keep_blank: false,
             join: false,
-            ..self.scan(rules, 0)
+            ..self.scan(rules, None)
         };
         let start = Progress {
             at: lead.bytes,
@@ -304,26 +307,33 @@ impl<'p> Splitter<'p> {
         Some(rules.names(bytes, &mark))
     }
 
-    fn places(&self) -> Vec<usize> {
+    /// The columns where there is one kind of record.
+    fn columns(&self) -> &[ColumnPlan] {
+        self.plan.kinds.first().map_or(&[], |kind| &kind.columns)
+    }
+
+    /// The fields of every kind, where columns are found by place.
+    fn shapes_by_place(&self) -> Vec<ShapeReading> {
         let place = |place: &Place| match place {
-            Place::Field(field) => *field,
-            Place::Named(_) => 0,
+            Place::Field(field) => Some(*field),
+            Place::Named(_) => Some(0),
+            Place::Computed => None,
         };
-        self.plan.columns.iter().map(|c| place(&c.place)).collect()
+        let shape = |kind: &KindPlan| ShapeReading {
+            fields: kind.fields(),
+            binding: kind.columns.iter().map(|c| place(&c.place)).collect(),
+        };
+        self.plan.kinds.iter().map(shape).collect()
     }
 
-    fn highest_field(&self) -> usize {
-        self.places().into_iter().max().unwrap_or(0)
-    }
-
-    fn scan<'r>(&self, rules: &'r Rules, fields: usize) -> Scan<'r> {
+    fn scan<'r>(&self, rules: &'r Rules, fields: Option<usize>) -> Scan<'r> {
         let plan = &self.plan.records;
         Scan {
             delimited: &rules.delimited,
             comment: rules.comment.as_deref(),
             keep_blank: plan.when_blank == WhenBlank::Reject,
             longest: plan.longest,
-            fields: plan.fixed.is_none().then_some(fields),
+            fields: fields.filter(|_| plan.measure.is_none()),
             join: plan.when_short == WhenShort::Join,
             by_characters: self.plan.by_characters(&rules.charset),
             space: if rules.charset.reads_as_ascii() {
@@ -357,7 +367,12 @@ impl<'p> Splitter<'p> {
     fn cut(&self, open: &mut Open, block: &mut Block) -> Result<(), Error> {
         let trailer = self.plan.records.trailer;
         let reading = open.reading.clone();
-        let scan = self.scan(&reading.rules, reading.fields);
+        // Kinds of record have each their own number of fields.
+        let fields = match reading.shapes.as_slice() {
+            [shape] if !self.plan.has_kinds() => Some(shape.fields),
+            _ => None,
+        };
+        let scan = self.scan(&reading.rules, fields);
         block.bytes.append(&mut open.carry);
         block.marks.append(&mut open.held);
         let mut want = self.block_size.saturating_sub(block.bytes.len()).max(1);
@@ -472,8 +487,8 @@ struct Lead {
     ending: FileEnding,
     bytes: usize,
     lines: u32,
-    fields: usize,
-    bound: Bound,
+    shapes: Vec<ShapeReading>,
+    notes: Vec<String>,
     left_out: LeftOut,
 }
 
@@ -483,11 +498,8 @@ impl Lead {
             ending,
             bytes,
             lines: 0,
-            fields: 0,
-            bound: Bound {
-                binding: Vec::new(),
-                notes: Vec::new(),
-            },
+            shapes: Vec::new(),
+            notes: Vec::new(),
             left_out: LeftOut::default(),
         }
     }

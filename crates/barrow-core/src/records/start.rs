@@ -275,15 +275,12 @@ impl Rules {
 impl Plan {
     /// Whether widths of a fixed layout count bytes of the file.
     pub fn by_bytes(&self) -> bool {
-        self.records
-            .fixed
-            .as_ref()
-            .is_some_and(|fixed| fixed.measure == Measure::Bytes)
+        self.records.measure == Some(Measure::Bytes)
     }
 
     /// Whether widths must be counted character by character in what is split.
     pub fn by_characters(&self, charset: &Charset) -> bool {
         let several = !matches!(charset, Charset::Single(_));
-        self.records.fixed.is_some() && several && !self.by_bytes()
+        self.records.measure.is_some() && several && !self.by_bytes()
     }
 }

@@ -31,8 +31,20 @@ pub enum Code {
     NotATimestamp,
     /// Written as a date, yet the calendar has no such day.
     NoSuchDate,
+    /// A local time that the zone's clocks skip.
+    NoSuchTime,
+    /// A local time that the zone's clocks show twice.
+    AmbiguousTime,
     /// Neither a word for true nor one for false.
     NotABoolean,
+    /// Not a JSON document.
+    NotJson,
+    /// Not a UUID.
+    NotAUuid,
+    /// Not bytes in the column's writing.
+    NotBytes,
+    /// Neither in `one_of` nor in the lookup, or unlike `matches`.
+    NotAllowed,
     /// A number beyond what the column holds.
     OutOfRange,
     /// Text longer than the column holds.
@@ -41,6 +53,12 @@ pub enum Code {
     TooPrecise,
     /// Null where the column needs a value.
     Required,
+    /// A check on the record does not hold.
+    CheckFailed,
+    /// The record is of no kind that the spec names.
+    NoKind,
+    /// The record that a value is carried from did not load.
+    NothingToCarry,
     /// The table has a row with this key.
     DuplicateKey,
     /// The table refused the row.
@@ -65,11 +83,20 @@ impl Code {
             Code::NotATime => "not-a-time",
             Code::NotATimestamp => "not-a-timestamp",
             Code::NoSuchDate => "no-such-date",
+            Code::NoSuchTime => "no-such-time",
+            Code::AmbiguousTime => "ambiguous-time",
             Code::NotABoolean => "not-a-boolean",
+            Code::NotJson => "not-json",
+            Code::NotAUuid => "not-a-uuid",
+            Code::NotBytes => "not-bytes",
+            Code::NotAllowed => "not-allowed",
             Code::OutOfRange => "out-of-range",
             Code::TooLong => "too-long",
             Code::TooPrecise => "too-precise",
             Code::Required => "required",
+            Code::CheckFailed => "check-failed",
+            Code::NoKind => "no-kind",
+            Code::NothingToCarry => "nothing-to-carry",
             Code::DuplicateKey => "duplicate-key",
             Code::Refused => "refused",
         }
@@ -92,11 +119,20 @@ impl Code {
             Code::NotATime => "not a time",
             Code::NotATimestamp => "not a timestamp",
             Code::NoSuchDate => "no such date",
+            Code::NoSuchTime => "a time that the zone's clocks skip",
+            Code::AmbiguousTime => "a time that the zone's clocks show twice",
             Code::NotABoolean => "neither a word for true nor one for false",
+            Code::NotJson => "not a JSON document",
+            Code::NotAUuid => "not a UUID",
+            Code::NotBytes => "not bytes",
+            Code::NotAllowed => "not allowed",
             Code::OutOfRange => "out of range",
             Code::TooLong => "too long",
             Code::TooPrecise => "too precise",
             Code::Required => "required, but null",
+            Code::CheckFailed => "a check does not hold",
+            Code::NoKind => "a record of no kind",
+            Code::NothingToCarry => "nothing to carry a value from",
             Code::DuplicateKey => "duplicate key",
             Code::Refused => "refused by the table",
         }

@@ -136,6 +136,21 @@ impl Charset {
         }
     }
 
+    /// Whole lines of a file as text, whatever of them does not decode.
+    pub fn text_of_raw(&self, raw: &[u8]) -> String {
+        match self {
+            Charset::Whole(encoding) | Charset::Fields(encoding) => {
+                encoding.decode(raw).0.into_owned()
+            }
+            other => {
+                let mut text = Vec::new();
+                let _ = other.decode(raw, Some("\u{FFFD}"), &mut text);
+                let text = String::from_utf8_lossy(&text);
+                text.strip_prefix('\u{FEFF}').unwrap_or(&text).to_string()
+            }
+        }
+    }
+
     /// Decodes a field into `out`. With a stand-in, bytes that mean nothing are
     /// replaced; returns whether any were.
     ///

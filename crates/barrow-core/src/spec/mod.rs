@@ -1,7 +1,6 @@
 //! The spec: as written, then checked, then the plan that the reader follows.
 
 pub mod check;
-mod fixed;
 pub mod nearest;
 pub mod plan;
 pub mod problem;

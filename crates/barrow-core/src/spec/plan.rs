@@ -5,9 +5,11 @@ use std::path::PathBuf;
 
 use super::types::Type;
 pub use super::written::{
-    Every, Form, Header, Measure, Mode, PreambleKey, Sign, Tolerance, Trim, WhenBlank, WhenLong,
-    WhenShort, WhenUndecodable,
+    Case, Every, Form, Header, Measure, Mode, Part as PartKey, PreambleKey, QuotedEmpty, Sign,
+    Tolerance, Trim, WhenBlank, WhenLong, WhenNotAllowed, WhenNotListed, WhenOutOfRange, WhenShort,
+    WhenTooLong, WhenTooPrecise, WhenUndecodable, WhenUnreadable,
 };
+use crate::conditions::Condition;
 use crate::source::{Charset, Packing};
 use crate::values::ColumnReader;
 
@@ -20,8 +22,10 @@ pub struct Plan {
     pub source: SourcePlan,
     /// How records are found and split.
     pub records: RecordPlan,
-    /// The columns in the order of the spec, those read past as well.
-    pub columns: Vec<ColumnPlan>,
+    /// The kinds of record, in the order of the spec; one where it names none.
+    pub kinds: Vec<KindPlan>,
+    /// Totals that the files state.
+    pub totals: Vec<TotalPlan>,
     /// Where the rows go.
     pub target: TargetPlan,
     /// What becomes of records that do not load.
@@ -29,10 +33,153 @@ pub struct Plan {
 }
 
 impl Plan {
+    /// Whether the spec names kinds of record.
+    pub fn has_kinds(&self) -> bool {
+        self.kinds.iter().any(|kind| kind.condition.is_some())
+    }
+
+    /// Whether a value is carried from one record to those after it, so that rows
+    /// can be completed only in the order of the file.
+    pub fn carries(&self) -> bool {
+        let mut columns = self.kinds.iter().flat_map(|kind| &kind.columns);
+        columns.any(|column| column.value.as_ref().is_some_and(Template::carries))
+    }
+}
+
+/// What a kind of record is made of, and where it goes.
+#[derive(Debug)]
+pub struct KindPlan {
+    /// Its name; none where the spec names no kinds.
+    pub name: Option<String>,
+    /// Which records are of it; none for all.
+    pub condition: Option<Condition>,
+    /// The columns in the order of the spec, those read past as well.
+    pub columns: Vec<ColumnPlan>,
+    /// The columns that are read, as places in `columns`: first those that are
+    /// loaded, then those that only conditions, templates or totals ask for. A
+    /// row's cells stand in this order.
+    pub read: Vec<usize>,
+    /// Where the fields of a fixed layout stand.
+    pub fixed: Option<FixedPlan>,
+    /// Whether its rows are loaded.
+    pub load: bool,
+    /// Its own table; none for the target's.
+    pub table: Option<String>,
+    /// The condition for a record to be kept.
+    pub keep_if: Option<Condition>,
+    /// What must hold for a record.
+    pub checks: Vec<CheckPlan>,
+}
+
+impl KindPlan {
     /// The columns that are loaded, in order.
     pub fn loaded(&self) -> impl Iterator<Item = &ColumnPlan> {
-        self.columns.iter().filter(|c| c.reader.is_some())
+        self.columns.iter().filter(|c| c.load)
     }
+
+    /// Where the cells of the column at `place` stand, if it is read.
+    pub fn slot(&self, place: usize) -> Option<usize> {
+        self.read.iter().position(|read| *read == place)
+    }
+
+    /// The fields of a record: one more than the highest place of a column.
+    pub fn fields(&self) -> usize {
+        let places = self.columns.iter().map(|column| match column.place {
+            Place::Field(field) => field + 1,
+            Place::Named(_) | Place::Computed => 0,
+        });
+        places.max().unwrap_or(0).max(1)
+    }
+}
+
+/// What must hold for a record.
+#[derive(Debug)]
+pub struct CheckPlan {
+    /// The condition.
+    pub condition: Condition,
+    /// What people read where it does not hold.
+    pub says: Option<String>,
+}
+
+/// What a computed value is made of, in order.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Template {
+    /// Its parts.
+    pub parts: Vec<Part>,
+}
+
+/// A part of a computed value.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Part {
+    /// The text itself.
+    Text(String),
+    /// The file's name, without its folder.
+    File,
+    /// The record's first line, 1-based.
+    Line,
+    /// The record's number in its file, 1-based.
+    Record,
+    /// The run's id.
+    Run,
+    /// When the run began, in UTC.
+    Now,
+    /// Another column, by its place in the kind's columns.
+    Column(usize),
+    /// A column of the last record of another kind.
+    Carried {
+        /// The kind, by its place.
+        kind: usize,
+        /// The column, by its place in that kind's columns.
+        column: usize,
+    },
+}
+
+impl Template {
+    /// Whether it takes a value from another record.
+    pub fn carries(&self) -> bool {
+        let carried = |part: &Part| matches!(part, Part::Carried { .. });
+        self.parts.iter().any(carried)
+    }
+}
+
+/// A total that a file states of itself.
+#[derive(Debug)]
+pub struct TotalPlan {
+    /// What is counted or summed.
+    pub of: TotalOf,
+    /// The kind of record; none for all.
+    pub kind: Option<usize>,
+    /// The part of the file that states it.
+    pub part: PartKey,
+    /// The line of that part, 0-based.
+    pub line: usize,
+    /// Where on the line.
+    pub at: TotalAt,
+}
+
+/// What is counted or summed.
+#[derive(Debug)]
+pub enum TotalOf {
+    /// Records.
+    Records,
+    /// The column at this place of the kind's columns; of so many decimals.
+    Sum {
+        /// The column's place.
+        column: usize,
+        /// Its decimals.
+        scale: u32,
+    },
+}
+
+/// Where a line states a total.
+#[derive(Debug)]
+pub enum TotalAt {
+    /// In a field, 0-based.
+    Field(usize),
+    /// From a character on, 0-based, so many.
+    Slice(usize, usize),
+    /// In the group `total` of an expression.
+    Matches(regex::Regex),
 }
 
 /// What the files' bytes mean.
@@ -71,17 +218,19 @@ pub struct RecordPlan {
     pub longest: usize,
     /// What sets fields apart; for a fixed layout, nothing.
     pub delimited: DelimitedPlan,
-    /// Where fields stand, if the layout is a fixed one.
-    pub fixed: Option<FixedPlan>,
+    /// What the widths of a fixed layout count, if the layout is one.
+    pub measure: Option<Measure>,
+    /// How wide records without an end are.
+    pub width: usize,
 }
 
 /// Where the fields of a fixed layout stand.
 #[derive(Debug)]
 pub struct FixedPlan {
-    /// What widths count.
-    pub measure: Measure,
-    /// For each column, its first character or byte, 0-based, and its width.
+    /// For each field, its first character or byte, 0-based, and its width.
     pub slices: Vec<(usize, usize)>,
+    /// For each field, whether it is text.
+    pub text: Vec<bool>,
     /// How wide a whole record is.
     pub width: usize,
 }
@@ -129,8 +278,12 @@ pub struct ColumnPlan {
     pub place: Place,
     /// Whether null is a fault.
     pub required: bool,
-    /// Reads its values; none for a column that is read past.
+    /// Whether it is loaded, and not read past.
+    pub load: bool,
+    /// Reads its values; there unless the spec is wrong.
     pub reader: Option<ColumnReader>,
+    /// What its values are made of, where they do not stand in the record.
+    pub value: Option<Template>,
 }
 
 /// Which field of the record a column is.
@@ -140,6 +293,8 @@ pub enum Place {
     Named(String),
     /// The one at this place, 0-based.
     Field(usize),
+    /// None: its values are computed.
+    Computed,
 }
 
 /// Where the rows go.

@@ -6,11 +6,11 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::problem::{At, Problem};
-use super::section::{Section, not_built, whole};
+use super::section::{Section, whole};
 use super::types::{TYPE_NAMES, Type};
 use super::written::{
-    Column, Delimited, Every, Measure, PreambleKey, Records, Rejects, Source, Target, Tolerance,
-    ValueKeys, Values, Written,
+    Check, Column, Delimited, Every, Kind, Measure, PreambleKey, Records, Rejects, Shape, Source,
+    Target, Tolerance, Total, ValueKeys, Values, Written,
 };
 
 /// Reads a spec's text: what of it could be read, and every problem of its keys
@@ -27,24 +27,30 @@ pub fn read(text: &str) -> Result<(Written, Vec<Problem>), Vec<Problem>> {
             .collect());
     }
     let problems = RefCell::new(Vec::new());
-    let written = document_of(document.get_ref(), &problems);
+    let written = Written {
+        text: text.to_string(),
+        ..document_of(document.get_ref(), &problems)
+    };
     Ok((written, problems.into_inner()))
 }
 
 fn document_of(document: &DeTable<'_>, problems: &RefCell<Vec<Problem>>) -> Written {
     let mut top = Section::new("the spec", Some(document), problems);
+    let (records, keep_if) = records(table(&mut top, "records", problems));
+    let shape = shape(&mut top, keep_if, problems);
     let written = Written {
+        text: String::new(),
         source: source(table(&mut top, "source", problems)),
-        records: records(table(&mut top, "records", problems)),
+        records,
         delimited: delimited(table(&mut top, "delimited", problems)),
         measure: fixed(table(&mut top, "fixed", problems)),
         values: values(table(&mut top, "values", problems)),
-        columns_span: top.key_span("columns"),
-        columns: columns(&mut top, problems),
+        shape,
+        kinds: kinds(&mut top, problems),
+        totals: totals(&mut top, problems),
         target: target(table(&mut top, "target", problems)),
         rejects: rejects(table(&mut top, "rejects", problems)),
     };
-    top.later(&["check", "kind", "totals"]);
     top.finish();
     written
 }
@@ -74,7 +80,7 @@ fn source(mut s: Section<'_>) -> Source {
     source
 }
 
-fn records(mut s: Section<'_>) -> Records {
+fn records(mut s: Section<'_>) -> (Records, Option<At<String>>) {
     let records = Records {
         layout: s.word("layout"),
         ending: s.text("ending"),
@@ -88,9 +94,76 @@ fn records(mut s: Section<'_>) -> Records {
         when_long: s.word("when_long"),
         longest: size(&mut s, "longest"),
     };
-    s.later(&["keep_if"]);
+    let keep_if = s.text("keep_if");
     s.finish();
-    records
+    (records, keep_if)
+}
+
+/// The columns of the spec or of a kind, and its checks.
+fn shape<'s>(
+    s: &mut Section<'s>,
+    keep_if: Option<At<String>>,
+    problems: &'s RefCell<Vec<Problem>>,
+) -> Shape {
+    Shape {
+        columns_span: s.key_span("columns"),
+        columns: columns(s, problems),
+        keep_if,
+        checks: checks(s, problems),
+    }
+}
+
+fn checks<'s>(s: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<Check> {
+    let read = |table: At<&'s DeTable<'s>>| {
+        let mut s = Section::new("[[check]]", Some(table.it), problems);
+        let check = Check {
+            span: table.span,
+            that: s.text("that"),
+            says: s.text("says"),
+        };
+        s.finish();
+        check
+    };
+    s.tables("check").into_iter().map(read).collect()
+}
+
+fn kinds<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<Kind> {
+    let read = |table: At<&'s DeTable<'s>>| {
+        let mut s = Section::new("[[kind]]", Some(table.it), problems);
+        let keep_if = s.text("keep_if");
+        let kind = Kind {
+            span: table.span,
+            name: s.text("name"),
+            condition: s.text("if"),
+            table: s.text("table"),
+            load: s.flag("load"),
+            record_width: s.count("record_width"),
+            shape: shape(&mut s, keep_if, problems),
+        };
+        s.finish();
+        kind
+    };
+    top.tables("kind").into_iter().map(read).collect()
+}
+
+fn totals<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<Total> {
+    let read = |table: At<&'s DeTable<'s>>| {
+        let mut s = Section::new("[[total]]", Some(table.it), problems);
+        let total = Total {
+            span: table.span,
+            part: s.word("in"),
+            line: s.count("line"),
+            sum: s.text("sum"),
+            kind: s.text("kind"),
+            field: s.count("field"),
+            start: s.count("start"),
+            width: s.count("width"),
+            matches: s.text("matches"),
+        };
+        s.finish();
+        total
+    };
+    top.tables("total").into_iter().map(read).collect()
 }
 
 fn preamble(s: &mut Section<'_>) -> Option<At<PreambleKey>> {
@@ -133,25 +206,31 @@ fn values(mut s: Section<'_>) -> Values {
         date: s.texts("date"),
         time: s.texts("time"),
         timestamp: s.texts("timestamp"),
+        timestamptz: s.texts("timestamptz"),
     };
     s.finish();
     values
 }
 
 fn value_keys(s: &mut Section<'_>) -> ValueKeys {
-    let keys = ValueKeys {
+    ValueKeys {
         trim: s.word("trim"),
         null_words: s.texts("null_words"),
-    };
-    s.later(&[
-        "decimal_mark",
-        "group_mark",
-        "when_unreadable",
-        "when_too_long",
-        "when_out_of_range",
-        "quoted_empty",
-    ]);
-    keys
+        quoted_empty: s.word("quoted_empty"),
+        decimal_mark: s.text("decimal_mark"),
+        group_mark: s.text("group_mark"),
+        take_off: s.texts("take_off"),
+        two_digit_years_from: s.count("two_digit_years_from"),
+        zone: s.text("zone"),
+        inner_blanks: s.word("inner_blanks"),
+        controls: s.word("controls"),
+        normal_form: s.word("normal_form"),
+        when_unreadable: s.word("when_unreadable"),
+        when_too_long: s.word("when_too_long"),
+        when_out_of_range: s.word("when_out_of_range"),
+        when_too_precise: s.word("when_too_precise"),
+        when_not_allowed: s.word("when_not_allowed"),
+    }
 }
 
 fn columns<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<Column> {
@@ -211,25 +290,28 @@ fn column<'s>(
         form: s.word("form"),
         load: s.flag("load"),
         required: s.flag("required"),
-        default: default_of(&mut s),
+        default: s.given("default"),
+        value: s.text("value"),
+        case: s.word("case"),
+        swap: s.pairs("swap"),
+        lookup: s.texts_by_text("lookup"),
+        when_not_in_lookup: s.word("when_not_in_lookup"),
+        matches: s.text("matches"),
+        one_of: s.givens("one_of"),
+        min: s.given("min"),
+        max: s.given("max"),
+        length_in: s.word("length_in"),
         pattern: s.texts("pattern"),
         true_words: s.texts("true_words"),
         false_words: s.texts("false_words"),
         keys: value_keys(&mut s),
     };
-    s.later(&[
-        "value", "case", "swap", "lookup", "matches", "one_of", "min", "max", "zone",
-    ]);
     s.finish();
     Some(column)
 }
 
 fn type_of(s: &Section<'_>, written: At<String>) -> Option<At<Type>> {
     match Type::parse(&written.it) {
-        Ok(ty @ (Type::TimestampTz | Type::Json | Type::Uuid | Type::Bytes)) => {
-            s.problem(not_built(written.span, &format!("the type {ty}")));
-            None
-        }
         Ok(ty) => Some(At::new(ty, written.span)),
         Err(message) => {
             let near = || super::nearest::did_you_mean(&written.it, TYPE_NAMES.iter().copied());
@@ -240,21 +322,6 @@ fn type_of(s: &Section<'_>, written: At<String>) -> Option<At<Type>> {
             None
         }
     }
-}
-
-/// A default is read as the file's own text would be, so a number or a truth
-/// value may be written without quotes.
-fn default_of(s: &mut Section<'_>) -> Option<At<String>> {
-    let value = s.value("default")?;
-    let text = match value.it {
-        DeValue::String(text) => text.to_string(),
-        DeValue::Integer(number) => number.to_string(),
-        DeValue::Float(number) => number.to_string(),
-        DeValue::Boolean(flag) => flag.to_string(),
-        DeValue::Datetime(moment) => moment.to_string(),
-        other => return s.wrong("default", value.span, "text or a number", other),
-    };
-    Some(At::new(text, value.span))
 }
 
 /// A size such as `"1 MiB"`, or a number of bytes.
@@ -381,12 +448,12 @@ mod tests {
 
     #[test]
     fn keys_of_the_design_that_are_missing_are_not_ignored() {
-        let text = "[target]\nledger = false\n[columns]\na = \"uuid\"\n";
+        let text = "[target]\nledger = false\n[rejects]\nper = \"file\"\n";
         assert_eq!(
             problems(text),
             [
                 "[target] ledger is not built yet",
-                "the type uuid is not built yet"
+                "[rejects] per is not built yet"
             ]
         );
     }
@@ -394,7 +461,12 @@ mod tests {
     #[test]
     fn columns_keep_the_order_of_the_spec() {
         let (spec, _) = read("[columns]\nzebra = \"text\"\napple = { type = \"date\" }\n").unwrap();
-        let names: Vec<_> = spec.columns.iter().map(|c| c.name.it.as_str()).collect();
+        let names: Vec<_> = spec
+            .shape
+            .columns
+            .iter()
+            .map(|c| c.name.it.as_str())
+            .collect();
         assert_eq!(names, ["zebra", "apple"]);
     }
 

@@ -12,6 +12,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::nearest::did_you_mean;
 use super::problem::{At, Problem};
+use crate::values::Given;
 
 /// A closed list of words that a key may have.
 pub trait Word: Sized + Copy + 'static {
@@ -36,6 +37,13 @@ macro_rules! words {
         $(#[$about])*
         #[derive(Debug, Clone, Copy, PartialEq, Eq)]
         pub enum $name { $($(#[$each])* $variant),+ }
+
+        impl Default for $name {
+            /// The first of the words.
+            fn default() -> Self {
+                [$($name::$variant),+][0]
+            }
+        }
 
         impl $crate::spec::section::Word for $name {
             const WORDS: &'static [(&'static str, Self)] = &[$(($word, $name::$variant)),+];
@@ -134,6 +142,95 @@ impl<'s> Section<'s> {
         }
     }
 
+    /// A key whose value is text in quotes, or a number, date or truth value of TOML.
+    pub fn given(&mut self, key: &'static str) -> Option<At<Given>> {
+        let value = self.value(key)?;
+        match given_of(value.it) {
+            Some(given) => Some(At::new(given, value.span)),
+            None => self.wrong(key, value.span, "text or a number", value.it),
+        }
+    }
+
+    /// A key whose value is a list of such values, or one.
+    pub fn givens(&mut self, key: &'static str) -> Option<Vec<At<Given>>> {
+        let value = self.value(key)?;
+        let one = |value: &DeValue<'_>, span: Range<usize>| match given_of(value) {
+            Some(given) => Some(At::new(given, span)),
+            None => self.wrong(key, span, "texts or numbers", value),
+        };
+        match value.it {
+            DeValue::Array(items) => Some(
+                items
+                    .iter()
+                    .filter_map(|item| one(item.get_ref(), item.span()))
+                    .collect(),
+            ),
+            other => one(other, value.span).map(|one| vec![one]),
+        }
+    }
+
+    /// A key whose value is a list of pairs of texts.
+    pub fn pairs(&mut self, key: &'static str) -> Option<At<Vec<(String, String)>>> {
+        let value = self.value(key)?;
+        let pair = |item: &Spanned<DeValue<'s>>| match item.get_ref() {
+            DeValue::Array(two) => match (two.first()?.get_ref(), two.get(1)?.get_ref()) {
+                (DeValue::String(a), DeValue::String(b)) if two.len() == 2 => {
+                    Some((a.to_string(), b.to_string()))
+                }
+                _ => None,
+            },
+            _ => None,
+        };
+        let pairs = value.it.as_array().map(|items| items.iter().map(pair));
+        match pairs.and_then(|pairs| pairs.collect()) {
+            Some(pairs) => Some(At::new(pairs, value.span)),
+            None => self.wrong(
+                key,
+                value.span,
+                "a list of pairs, such as [[\"a\", \"b\"]]",
+                value.it,
+            ),
+        }
+    }
+
+    /// A key whose value is a table from texts to texts, in its order.
+    pub fn texts_by_text(&mut self, key: &'static str) -> Option<At<Vec<(String, String)>>> {
+        let value = self.value(key)?;
+        let mut entries: Vec<_> = match value.it {
+            DeValue::Table(table) => table.iter().collect(),
+            other => return self.wrong(key, value.span, "a table of texts", other),
+        };
+        entries.sort_by_key(|(key, _)| key.span().start);
+        let mut pairs = Vec::new();
+        for (word, meaning) in entries {
+            match given_of(meaning.get_ref()) {
+                Some(given) => pairs.push((word.get_ref().to_string(), given.text().to_string())),
+                None => {
+                    return self.wrong(key, meaning.span(), "text for each", meaning.get_ref());
+                }
+            }
+        }
+        Some(At::new(pairs, value.span))
+    }
+
+    /// The tables of an array of tables, such as `[[check]]`, each with its place.
+    pub fn tables(&mut self, key: &'static str) -> Vec<At<&'s DeTable<'s>>> {
+        let Some(value) = self.value(key) else {
+            return Vec::new();
+        };
+        let Some(items) = value.it.as_array() else {
+            let wanted = format!("to be a list of tables: [[{key}]]");
+            return self
+                .wrong(key, value.span, &wanted, value.it)
+                .unwrap_or_default();
+        };
+        let table = |item: &'s Spanned<DeValue<'s>>| match item.get_ref() {
+            DeValue::Table(table) => Some(At::new(table, item.span())),
+            other => self.wrong(key, item.span(), "tables", other),
+        };
+        items.iter().filter_map(table).collect()
+    }
+
     /// A key whose value is one of a closed list of words.
     pub fn word<W: Word>(&mut self, key: &'static str) -> Option<At<W>> {
         let text = self.text(key)?;
@@ -208,8 +305,23 @@ impl<'s> Section<'s> {
     }
 }
 
+/// A value of TOML that may be a column's value.
+fn given_of(value: &DeValue<'_>) -> Option<Given> {
+    Some(match value {
+        DeValue::String(text) => Given::AsInFile(text.to_string()),
+        DeValue::Integer(number) => {
+            let whole = i64::from_str_radix(number.as_str(), number.radix()).ok()?;
+            Given::Standard(whole.to_string())
+        }
+        DeValue::Float(number) => Given::Standard(number.as_str().replace('_', "")),
+        DeValue::Boolean(flag) => Given::Standard(flag.to_string()),
+        DeValue::Datetime(moment) => Given::Standard(moment.to_string()),
+        _ => return None,
+    })
+}
+
 /// The problem of a thing that the design has and the program not yet.
-pub fn not_built(span: Range<usize>, what: &str) -> Problem {
+fn not_built(span: Range<usize>, what: &str) -> Problem {
     Problem::new(span, format!("{what} is not built yet"), "not built yet")
         .help("take it out, or wait for a version that has it; it is never ignored")
 }

@@ -9,10 +9,13 @@ use super::problem::At;
 use super::section::words;
 use super::types::Type;
 use crate::source::Packing;
+use crate::values::Given;
 
 /// A whole spec as written.
 #[derive(Debug, Default)]
 pub struct Written {
+    /// The spec's own text.
+    pub text: String,
     /// `[source]`
     pub source: Source,
     /// `[records]`
@@ -23,14 +26,94 @@ pub struct Written {
     pub measure: Option<At<Measure>>,
     /// `[values]`
     pub values: Values,
-    /// `[columns]`, in the order of the spec.
-    pub columns: Vec<Column>,
-    /// Where `[columns]` stands, if it is there.
-    pub columns_span: Option<Range<usize>>,
+    /// The columns, and what holds for whole records.
+    pub shape: Shape,
+    /// `[[kind]]`, in the order of the spec.
+    pub kinds: Vec<Kind>,
+    /// `[[total]]`
+    pub totals: Vec<Total>,
     /// `[target]`
     pub target: Target,
     /// `[rejects]`
     pub rejects: Rejects,
+}
+
+/// What a record is made of: of the whole spec, or of one kind.
+#[derive(Debug, Default)]
+pub struct Shape {
+    /// `[columns]`, in the order of the spec.
+    pub columns: Vec<Column>,
+    /// Where `[columns]` stands, if it is there.
+    pub columns_span: Option<Range<usize>>,
+    /// The condition for a record to be kept.
+    pub keep_if: Option<At<String>>,
+    /// `[[check]]`
+    pub checks: Vec<Check>,
+}
+
+/// One of `[[check]]`
+#[derive(Debug)]
+pub struct Check {
+    /// Where it stands.
+    pub span: Range<usize>,
+    /// The condition.
+    pub that: Option<At<String>>,
+    /// What people read where it does not hold.
+    pub says: Option<At<String>>,
+}
+
+/// One of `[[kind]]`
+#[derive(Debug)]
+pub struct Kind {
+    /// Where it stands.
+    pub span: Range<usize>,
+    /// Its name.
+    pub name: Option<At<String>>,
+    /// Which records are of it.
+    pub condition: Option<At<String>>,
+    /// The table that they go to.
+    pub table: Option<At<String>>,
+    /// Whether they are loaded.
+    pub load: Option<At<bool>>,
+    /// How wide they are in a fixed layout.
+    pub record_width: Option<At<u64>>,
+    /// Their columns, and what holds for them.
+    pub shape: Shape,
+}
+
+words! {
+    /// The part of a file that states a total.
+    Part {
+        /// The lines before the header.
+        Preamble = "preamble",
+        /// The header.
+        Header = "header",
+        /// The lines after the data.
+        Trailer = "trailer",
+    }
+}
+
+/// One of `[[total]]`
+#[derive(Debug)]
+pub struct Total {
+    /// Where it stands.
+    pub span: Range<usize>,
+    /// The part of the file that states it.
+    pub part: Option<At<Part>>,
+    /// The line of that part, 1-based.
+    pub line: Option<At<u64>>,
+    /// The column that is summed; none for a count of records.
+    pub sum: Option<At<String>>,
+    /// The kind of record; none for all.
+    pub kind: Option<At<String>>,
+    /// The field of the line, 1-based.
+    pub field: Option<At<u64>>,
+    /// The first character of the line, 1-based.
+    pub start: Option<At<u64>>,
+    /// How many characters.
+    pub width: Option<At<u64>>,
+    /// An expression whose group `total` is it.
+    pub matches: Option<At<String>>,
 }
 
 /// `[source]`
@@ -182,6 +265,144 @@ words! {
         Trailing = "trailing",
         /// In the last digit.
         Overpunched = "overpunched",
+        /// Parentheses around a negative number.
+        Parentheses = "parentheses",
+        /// Before, after, or parentheses.
+        Any = "any",
+    }
+}
+
+words! {
+    /// What an empty field in quotes is.
+    QuotedEmpty {
+        /// Text, and empty.
+        Text = "text",
+        /// Null.
+        Null = "null",
+    }
+}
+
+words! {
+    /// What is done with a value that is not written as its type is.
+    WhenUnreadable {
+        /// Its record is rejected.
+        Reject = "reject",
+        /// It is null.
+        Null = "null",
+        /// The column's default takes its place.
+        Default = "default",
+    }
+}
+
+words! {
+    /// What is done with text beyond its length.
+    WhenTooLong {
+        /// Its record is rejected.
+        Reject = "reject",
+        /// It is cut.
+        Cut = "cut",
+        /// It is null.
+        Null = "null",
+    }
+}
+
+words! {
+    /// What is done with a number or date beyond its bounds.
+    WhenOutOfRange {
+        /// Its record is rejected.
+        Reject = "reject",
+        /// It is null.
+        Null = "null",
+        /// The nearest bound takes its place.
+        Clamp = "clamp",
+    }
+}
+
+words! {
+    /// What is done with a number that has too many digits after the mark.
+    WhenTooPrecise {
+        /// Its record is rejected.
+        Reject = "reject",
+        /// It is rounded, half away from zero.
+        Round = "round",
+        /// It is null.
+        Null = "null",
+    }
+}
+
+words! {
+    /// What is done with a value that `one_of` or `matches` does not allow.
+    WhenNotAllowed {
+        /// Its record is rejected.
+        Reject = "reject",
+        /// It is null.
+        Null = "null",
+        /// The column's default takes its place.
+        Default = "default",
+    }
+}
+
+words! {
+    /// What is done with a value that the lookup lacks.
+    WhenNotListed {
+        /// Its record is rejected.
+        Reject = "reject",
+        /// It is null.
+        Null = "null",
+        /// It is kept as it is.
+        Keep = "keep",
+    }
+}
+
+words! {
+    /// What letters become.
+    Case {
+        /// What they are.
+        Keep = "keep",
+        /// Capitals.
+        Upper = "upper",
+        /// Small letters.
+        Lower = "lower",
+    }
+}
+
+words! {
+    /// What runs of blanks within a text become.
+    InnerBlanks {
+        /// What they are.
+        Keep = "keep",
+        /// One space each.
+        Collapse = "collapse",
+    }
+}
+
+words! {
+    /// What control characters within a text become.
+    Controls {
+        /// What they are.
+        Keep = "keep",
+        /// Nothing.
+        Remove = "remove",
+    }
+}
+
+words! {
+    /// How a text's characters are composed.
+    NormalForm {
+        /// As they are.
+        Keep = "keep",
+        /// In Unicode's form NFC.
+        Nfc = "nfc",
+    }
+}
+
+words! {
+    /// What a text's length counts.
+    LengthIn {
+        /// Characters.
+        Characters = "characters",
+        /// Bytes of UTF-8.
+        Bytes = "bytes",
     }
 }
 
@@ -194,6 +415,10 @@ words! {
         Packed = "packed",
         /// Two's complement, big end first.
         Binary = "binary",
+        /// In hexadecimal digits.
+        Hexadecimal = "hexadecimal",
+        /// Bytes in base64.
+        Base64 = "base64",
     }
 }
 
@@ -218,6 +443,34 @@ pub struct ValueKeys {
     pub trim: Option<At<Trim>>,
     /// Values that mean null.
     pub null_words: Option<Vec<At<String>>>,
+    /// An empty field in quotes.
+    pub quoted_empty: Option<At<QuotedEmpty>>,
+    /// Between a number's whole and its fraction.
+    pub decimal_mark: Option<At<String>>,
+    /// Between groups of a number's digits.
+    pub group_mark: Option<At<String>>,
+    /// What stands around a number and says nothing.
+    pub take_off: Option<Vec<At<String>>>,
+    /// The first year that two digits name.
+    pub two_digit_years_from: Option<At<u64>>,
+    /// The zone of local times.
+    pub zone: Option<At<String>>,
+    /// Runs of blanks within a text.
+    pub inner_blanks: Option<At<InnerBlanks>>,
+    /// Control characters within a text.
+    pub controls: Option<At<Controls>>,
+    /// How characters are composed.
+    pub normal_form: Option<At<NormalForm>>,
+    /// Values not written as their type is.
+    pub when_unreadable: Option<At<WhenUnreadable>>,
+    /// Text beyond its length.
+    pub when_too_long: Option<At<WhenTooLong>>,
+    /// Numbers and dates beyond their bounds.
+    pub when_out_of_range: Option<At<WhenOutOfRange>>,
+    /// Numbers with too many digits after the mark.
+    pub when_too_precise: Option<At<WhenTooPrecise>>,
+    /// Values that are not allowed.
+    pub when_not_allowed: Option<At<WhenNotAllowed>>,
 }
 
 /// `[values]`
@@ -231,6 +484,8 @@ pub struct Values {
     pub time: Option<Vec<At<String>>>,
     /// Patterns of timestamps.
     pub timestamp: Option<Vec<At<String>>>,
+    /// Patterns of moments in time.
+    pub timestamptz: Option<Vec<At<String>>>,
 }
 
 /// One column of `[columns]`.
@@ -261,7 +516,27 @@ pub struct Column {
     /// Whether null is a fault.
     pub required: Option<At<bool>>,
     /// What stands in for null.
-    pub default: Option<At<String>>,
+    pub default: Option<At<Given>>,
+    /// A template of what the value is made of.
+    pub value: Option<At<String>>,
+    /// What letters become.
+    pub case: Option<At<Case>>,
+    /// Texts that give way to others.
+    pub swap: Option<At<Vec<(String, String)>>>,
+    /// What stands in the file, and what it means.
+    pub lookup: Option<At<Vec<(String, String)>>>,
+    /// Values that the lookup lacks.
+    pub when_not_in_lookup: Option<At<WhenNotListed>>,
+    /// A regular expression for the whole of a text.
+    pub matches: Option<At<String>>,
+    /// All values that are allowed.
+    pub one_of: Option<Vec<At<Given>>>,
+    /// The smallest.
+    pub min: Option<At<Given>>,
+    /// The largest.
+    pub max: Option<At<Given>>,
+    /// What a text's length counts.
+    pub length_in: Option<At<LengthIn>>,
     /// Patterns of a date, time or timestamp.
     pub pattern: Option<Vec<At<String>>>,
     /// Words for true.

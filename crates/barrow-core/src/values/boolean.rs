@@ -58,25 +58,25 @@ impl Boolean {
 
 impl Kind for Boolean {
     #[inline]
-    fn read(&self, value: &[u8], _: Place<'_>) -> Result<Cell, Code> {
-        if self.fold_case {
-            // The usual words as they are mostly written.
-            match value {
-                b"true" | b"t" | b"yes" | b"y" | b"1" => return Ok(Cell::Bool(true)),
-                b"false" | b"f" | b"no" | b"n" | b"0" => return Ok(Cell::Bool(false)),
-                _ => {}
-            }
-        }
-        self.look_up(value)
+    fn read(&self, value: &[u8], _: Place<'_>, cell: &mut Cell) -> Result<(), Code> {
+        // The usual words as they are mostly written.
+        let truth = match value {
+            _ if !self.fold_case => self.look_up(value)?,
+            b"true" | b"t" | b"yes" | b"y" | b"1" => true,
+            b"false" | b"f" | b"no" | b"n" | b"0" => false,
+            _ => self.look_up(value)?,
+        };
+        *cell = Cell::Bool(truth);
+        Ok(())
     }
 }
 
 impl Boolean {
-    fn look_up(&self, value: &[u8]) -> Result<Cell, Code> {
+    fn look_up(&self, value: &[u8]) -> Result<bool, Code> {
         let same =
             |word: &[u8]| word == value || (self.fold_case && word.eq_ignore_ascii_case(value));
         match self.words.iter().find(|(word, _)| same(word)) {
-            Some((_, truth)) => Ok(Cell::Bool(*truth)),
+            Some((_, truth)) => Ok(*truth),
             None => Err(Code::NotABoolean),
         }
     }
@@ -87,7 +87,7 @@ mod tests {
     use super::*;
 
     fn read(kind: &Boolean, value: &str) -> Result<Cell, Code> {
-        kind.read(value.as_bytes(), Place::test(&mut Vec::new()))
+        kind.cell(value.as_bytes(), Place::test(&mut Vec::new()))
     }
 
     #[test]

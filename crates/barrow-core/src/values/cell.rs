@@ -86,10 +86,13 @@ pub enum Cell {
     Date(Day),
     /// A time of day, in nanoseconds since midnight.
     Time(u64),
-    /// A day and a time of day, the latter in nanoseconds since midnight.
+    /// A day and a time of day, the latter in nanoseconds since midnight. For a
+    /// moment in time they are those of UTC.
     Timestamp(Day, u64),
     /// UTF-8 text.
     Text(Piece),
+    /// Bytes; for a UUID its sixteen.
+    Bytes(Piece),
 }
 
 #[cfg(test)]

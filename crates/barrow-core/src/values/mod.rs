@@ -2,17 +2,31 @@
 
 mod boolean;
 mod cell;
+mod change;
+mod document;
 mod form;
 mod kind;
+mod limits;
+mod mend;
 mod moment;
 mod nulls;
 mod number;
+mod options;
 mod pattern;
 mod reader;
+mod rows;
 mod show;
+mod steps;
 mod text;
+mod trim;
 
 pub use cell::{Cell, Day, Piece};
+pub use change::{Change, What};
 pub use form::NumberForm;
-pub use reader::{BadOption, Change, ColumnReader, Fault, Fields, ReaderOptions, Results};
-pub use show::shown;
+pub use limits::Valued;
+pub use number::scaled;
+pub use options::{BadOption, Given, LimitOptions, Policies, ReaderOptions, StepOptions};
+pub use pattern::utc;
+pub use reader::ColumnReader;
+pub use rows::{Fault, Fields, Results};
+pub use show::{decimal, shown};

@@ -5,50 +5,81 @@ use super::kind::{Kind, Place};
 use crate::rejects::Code;
 use crate::spec::Type;
 
+/// How a number's digits are read.
+#[derive(Debug, Clone, Copy)]
+struct Digits {
+    /// Between the whole and the fraction.
+    mark: u8,
+    /// Digits after the mark that are kept.
+    scale: u32,
+    /// All digits, at the most.
+    precision: u32,
+    /// Whether `1.5E3` is read.
+    exponent: bool,
+    /// Whether digits beyond the scale are rounded, and not refused.
+    round: bool,
+}
+
 /// Whole numbers between two bounds.
 #[derive(Debug)]
 pub struct Whole {
     least: i64,
     most: i64,
+    mark: u8,
 }
 
 impl Whole {
-    /// The numbers that `ty` holds.
-    pub fn new(ty: Type) -> Whole {
+    /// The numbers that `ty` holds, with `mark` before a fraction.
+    pub fn new(ty: Type, mark: u8) -> Whole {
         let (least, most) = match ty {
             Type::SmallInt => (i16::MIN as i64, i16::MAX as i64),
             Type::Integer => (i32::MIN as i64, i32::MAX as i64),
             _ => (i64::MIN, i64::MAX),
         };
-        Whole { least, most }
+        Whole { least, most, mark }
+    }
+
+    /// `1E3` is not read: where whole numbers are expected, an exponent mostly
+    /// tells of digits that another program has lost.
+    fn digits(&self, round: bool) -> Digits {
+        Digits {
+            mark: self.mark,
+            scale: 0,
+            precision: 38,
+            exponent: false,
+            round,
+        }
     }
 
     /// What is neither plain digits nor short: `12.00` is whole, `12.50` is not,
     /// and what is a number, yet too large for 64 bits, is out of range.
     #[cold]
-    fn unusual(&self, value: &[u8]) -> Result<Cell, Code> {
-        match scaled(value, 0, 38)? {
-            n if n >= i128::from(self.least) && n <= i128::from(self.most) => {
-                Ok(Cell::Int(n as i64))
-            }
-            _ => Err(Code::OutOfRange),
+    fn unusual(&self, value: &[u8], cell: &mut Cell) -> Result<(), Code> {
+        self.within(self.digits(false).number(value)?, cell)
+    }
+
+    fn within(&self, number: i128, cell: &mut Cell) -> Result<(), Code> {
+        if number < i128::from(self.least) || number > i128::from(self.most) {
+            return Err(Code::OutOfRange);
         }
+        *cell = Cell::Int(number as i64);
+        Ok(())
     }
 }
 
 impl Kind for Whole {
     #[inline]
-    fn read(&self, value: &[u8], _: Place<'_>) -> Result<Cell, Code> {
+    fn read(&self, value: &[u8], _: Place<'_>, cell: &mut Cell) -> Result<(), Code> {
         let (negative, digits) = signed(value);
         // 18 digits always fit 64 bits.
         if digits.is_empty() || digits.len() > 18 {
-            return self.unusual(value);
+            return self.unusual(value, cell);
         }
         let mut number = 0i64;
         for byte in digits {
             let digit = byte.wrapping_sub(b'0');
             if digit > 9 {
-                return self.unusual(value);
+                return self.unusual(value, cell);
             }
             number = number * 10 + i64::from(digit);
         }
@@ -56,7 +87,24 @@ impl Kind for Whole {
         if number < self.least || number > self.most {
             return Err(Code::OutOfRange);
         }
-        Ok(Cell::Int(number))
+        *cell = Cell::Int(number);
+        Ok(())
+    }
+
+    fn nearest(&self, value: &[u8], code: Code, _: Place<'_>, cell: &mut Cell) -> Result<(), Code> {
+        match code {
+            Code::OutOfRange => {
+                let bound = if signed(value).0 {
+                    self.least
+                } else {
+                    self.most
+                };
+                *cell = Cell::Int(bound);
+                Ok(())
+            }
+            Code::TooPrecise => self.within(self.digits(true).number(value)?, cell),
+            _ => Err(code),
+        }
     }
 }
 
@@ -65,14 +113,26 @@ impl Kind for Whole {
 pub struct Decimal {
     precision: u32,
     scale: u32,
+    mark: u8,
 }
 
 impl Decimal {
-    /// Decimals of `precision` digits, `scale` of them after the mark.
-    pub fn new(precision: u8, scale: u8) -> Decimal {
+    /// Decimals of `precision` digits, `scale` of them after the `mark`.
+    pub fn new(precision: u8, scale: u8, mark: u8) -> Decimal {
         Decimal {
             precision: u32::from(precision),
             scale: u32::from(scale),
+            mark,
+        }
+    }
+
+    fn digits(&self, round: bool) -> Digits {
+        Digits {
+            mark: self.mark,
+            scale: self.scale,
+            precision: self.precision,
+            exponent: true,
+            round,
         }
     }
 
@@ -92,7 +152,7 @@ impl Decimal {
             if digit <= 9 {
                 number = number * 10 + i64::from(digit);
                 seen += 1;
-            } else if *byte == b'.' && after.is_none() {
+            } else if *byte == self.mark && after.is_none() {
                 after = Some(seen);
             } else {
                 return None;
@@ -113,27 +173,51 @@ impl Decimal {
         Some(if negative { -number } else { number })
     }
 
-    #[cold]
-    fn long(&self, value: &[u8], place: Place<'_>) -> Result<Cell, Code> {
-        let number = scaled(value, self.scale, self.precision)?;
-        Ok(match i64::try_from(number) {
+    fn put(number: i128, place: Place<'_>, cell: &mut Cell) {
+        *cell = match i64::try_from(number) {
             Ok(short) => Cell::Decimal(short),
             Err(_) => {
                 let at = place.store.len();
                 place.store.extend_from_slice(&number.to_le_bytes());
                 Cell::LongDecimal(Piece::in_store(at, 16))
             }
-        })
+        };
+    }
+
+    #[cold]
+    fn long(&self, value: &[u8], place: Place<'_>, cell: &mut Cell) -> Result<(), Code> {
+        Decimal::put(self.digits(false).number(value)?, place, cell);
+        Ok(())
     }
 }
 
 impl Kind for Decimal {
     #[inline]
-    fn read(&self, value: &[u8], place: Place<'_>) -> Result<Cell, Code> {
-        match self.short(value) {
-            Some(number) => Ok(Cell::Decimal(number)),
-            None => self.long(value, place),
-        }
+    fn read(&self, value: &[u8], place: Place<'_>, cell: &mut Cell) -> Result<(), Code> {
+        let Some(number) = self.short(value) else {
+            return self.long(value, place, cell);
+        };
+        *cell = Cell::Decimal(number);
+        Ok(())
+    }
+
+    fn nearest(
+        &self,
+        value: &[u8],
+        code: Code,
+        place: Place<'_>,
+        cell: &mut Cell,
+    ) -> Result<(), Code> {
+        let number = match code {
+            Code::OutOfRange => {
+                let most = 10i128.pow(self.precision) - 1;
+                if signed(value).0 { -most } else { most }
+            }
+            Code::TooPrecise => self.digits(true).number(value)?,
+            _ => return Err(code),
+        };
+        Decimal::put(number, place, cell);
+        Ok(())
     }
 }
 
@@ -148,37 +232,82 @@ const POWERS: [i64; 19] = {
     powers
 };
 
-/// A number times ten to the power of `scale`, exact, of at most `precision`
-/// digits. Zeros beyond the scale say nothing and are no loss.
-fn scaled(value: &[u8], scale: u32, precision: u32) -> Result<i128, Code> {
-    let (negative, digits) = signed(value);
-    let (whole, fraction) = match memchr::memchr(b'.', digits) {
-        Some(mark) => (&digits[..mark], &digits[mark + 1..]),
-        None => (digits, &digits[..0]),
-    };
-    let all_digits = |part: &[u8]| part.iter().all(u8::is_ascii_digit);
-    if whole.len() + fraction.len() == 0 || !all_digits(whole) || !all_digits(fraction) {
-        return Err(Code::NotANumber);
-    }
-    let kept = fraction.len().min(scale as usize);
-    let (fraction, beyond) = fraction.split_at(kept);
-    if beyond.iter().any(|d| *d != b'0') {
-        return Err(Code::TooPrecise);
-    }
-    let padding = std::iter::repeat_n(&b'0', scale as usize - kept);
-    let significant = whole
-        .iter()
-        .chain(fraction)
-        .chain(padding)
-        .skip_while(|d| **d == b'0');
-    let mut number = 0i128;
-    for (count, digit) in significant.enumerate() {
-        if count >= precision as usize {
+/// An exponent beyond this says no more than this one does.
+const FAR: i64 = 1_000_000_000;
+
+impl Digits {
+    /// A number times ten to the power of the scale, exact. Zeros beyond the
+    /// scale say nothing and are no loss; other digits are one, unless they are
+    /// rounded: half away from zero.
+    fn number(self, value: &[u8]) -> Result<i128, Code> {
+        let (negative, rest) = signed(value);
+        let (rest, exponent) = self.exponent(rest)?;
+        let (whole, fraction) = match memchr::memchr(self.mark, rest) {
+            Some(mark) => (&rest[..mark], &rest[mark + 1..]),
+            None => (rest, &rest[..0]),
+        };
+        let all_digits = |part: &[u8]| part.iter().all(u8::is_ascii_digit);
+        if whole.len() + fraction.len() == 0 || !all_digits(whole) || !all_digits(fraction) {
+            return Err(Code::NotANumber);
+        }
+        let digits = || whole.iter().chain(fraction).copied();
+        let zeros = digits().take_while(|d| *d == b'0').count() as i64;
+        let count = (whole.len() + fraction.len()) as i64;
+        if zeros == count {
+            return Ok(0);
+        }
+        // How many of the digits, counted from the first, are kept.
+        let kept = whole.len() as i64 + exponent + i64::from(self.scale);
+        let beyond = digits().skip(kept.clamp(0, count) as usize);
+        let up = self.round && kept >= 0 && digits().nth(kept as usize) >= Some(b'5');
+        if !self.round && beyond.into_iter().any(|d| d != b'0') {
+            return Err(Code::TooPrecise);
+        }
+        if kept - zeros > i64::from(self.precision) {
             return Err(Code::OutOfRange);
         }
-        number = number * 10 + i128::from(digit - b'0');
+        let padded = digits().chain(std::iter::repeat(b'0'));
+        let kept = padded
+            .skip(zeros as usize)
+            .take((kept - zeros).max(0) as usize);
+        let number = kept.fold(0i128, |n, digit| n * 10 + i128::from(digit - b'0'));
+        let number = number + i128::from(up);
+        if up && number >= 10i128.pow(self.precision) {
+            return Err(Code::OutOfRange);
+        }
+        Ok(if negative { -number } else { number })
     }
-    Ok(if negative { -number } else { number })
+
+    /// Parts `1.5E3` into `1.5` and 3.
+    fn exponent(self, digits: &[u8]) -> Result<(&[u8], i64), Code> {
+        let Some(at) = digits.iter().position(|b| matches!(b, b'e' | b'E')) else {
+            return Ok((digits, 0));
+        };
+        let (negative, power) = signed(&digits[at + 1..]);
+        if !self.exponent || power.is_empty() || !power.iter().all(u8::is_ascii_digit) {
+            return Err(Code::NotANumber);
+        }
+        let power = power
+            .iter()
+            .fold(0, |n, digit| FAR.min(n * 10 + i64::from(digit - b'0')));
+        Ok((&digits[..at], if negative { -power } else { power }))
+    }
+}
+
+/// A number times ten to the power of `scale`, exact, of at most `precision`
+/// digits, with a decimal point or without.
+///
+/// # Errors
+/// It is no number, too precise, or too large.
+pub fn scaled(value: &[u8], scale: u32, precision: u32) -> Result<i128, Code> {
+    let digits = Digits {
+        mark: b'.',
+        scale,
+        precision,
+        exponent: true,
+        round: false,
+    };
+    digits.number(value)
 }
 
 /// Takes a leading sign off.
@@ -195,24 +324,32 @@ fn signed(value: &[u8]) -> (bool, &[u8]) {
 #[derive(Debug)]
 pub struct Float {
     single: bool,
+    mark: u8,
 }
 
 impl Float {
-    /// 32 bits where `single`, else 64.
-    pub fn new(single: bool) -> Float {
-        Float { single }
+    /// 32 bits where `single`, else 64; `mark` stands before the fraction.
+    pub fn new(single: bool, mark: u8) -> Float {
+        Float { single, mark }
     }
 
-    #[cold]
-    fn unusual(&self, value: &[u8]) -> Result<Cell, Code> {
-        let plain = |b: &u8| matches!(b, b'0'..=b'9' | b'+' | b'-' | b'.' | b'e' | b'E');
+    /// What the standard library reads, which may be infinite, or zero for a
+    /// number that is too small.
+    fn parsed(&self, value: &[u8]) -> Result<f64, Code> {
+        let plain = |b: &u8| match *b {
+            b if b == self.mark => true,
+            b => matches!(b, b'0'..=b'9' | b'+' | b'-' | b'e' | b'E'),
+        };
         if !value.iter().all(plain) {
             return Err(Code::NotANumber);
         }
-        let number: f64 = std::str::from_utf8(value)
-            .ok()
-            .and_then(|text| text.parse().ok())
-            .ok_or(Code::NotANumber)?;
+        let text = String::from_utf8_lossy(value).replace(char::from(self.mark), ".");
+        text.parse().map_err(|_| Code::NotANumber)
+    }
+
+    #[cold]
+    fn unusual(&self, value: &[u8], cell: &mut Cell) -> Result<(), Code> {
+        let number = self.parsed(value)?;
         let digits = value
             .split(|b| matches!(b, b'e' | b'E'))
             .next()
@@ -220,13 +357,13 @@ impl Float {
         if number == 0.0 && digits.iter().any(|b| matches!(b, b'1'..=b'9')) {
             return Err(Code::OutOfRange);
         }
-        self.within(number)
+        self.within(number, cell)
     }
 
     /// What the type can hold: a number that would become infinite is out of
     /// range, and so is one that would become zero.
     #[inline]
-    fn within(&self, number: f64) -> Result<Cell, Code> {
+    fn within(&self, number: f64, cell: &mut Cell) -> Result<(), Code> {
         let kept = if self.single {
             f64::from(number as f32)
         } else {
@@ -235,18 +372,19 @@ impl Float {
         if !kept.is_finite() || (kept == 0.0 && number != 0.0) {
             return Err(Code::OutOfRange);
         }
-        Ok(Cell::Float(number))
+        *cell = Cell::Float(number);
+        Ok(())
     }
 }
 
 impl Kind for Float {
     #[inline]
-    fn read(&self, value: &[u8], _: Place<'_>) -> Result<Cell, Code> {
+    fn read(&self, value: &[u8], _: Place<'_>, cell: &mut Cell) -> Result<(), Code> {
         let (negative, digits) = signed(value);
         // At most 15 digits and a power of ten below 10^22 are both exact in 64
         // bits, so one division rounds once, as IEEE 754 asks.
         if digits.is_empty() || digits.len() > 16 {
-            return self.unusual(value);
+            return self.unusual(value, cell);
         }
         let mut number = 0u64;
         let mut seen = 0;
@@ -256,18 +394,34 @@ impl Kind for Float {
             if digit <= 9 {
                 number = number * 10 + u64::from(digit);
                 seen += 1;
-            } else if *byte == b'.' && after.is_none() {
+            } else if *byte == self.mark && after.is_none() {
                 after = Some(seen);
             } else {
-                return self.unusual(value);
+                return self.unusual(value, cell);
             }
         }
         if seen == 0 || seen > 15 {
-            return self.unusual(value);
+            return self.unusual(value, cell);
         }
         let fraction = seen - after.unwrap_or(seen);
         let number = number as f64 / POWERS[fraction] as f64;
-        self.within(if negative { -number } else { number })
+        self.within(if negative { -number } else { number }, cell)
+    }
+
+    fn nearest(&self, value: &[u8], code: Code, _: Place<'_>, cell: &mut Cell) -> Result<(), Code> {
+        let number = self.parsed(value)?;
+        let most = if self.single {
+            f64::from(f32::MAX)
+        } else {
+            f64::MAX
+        };
+        match code {
+            // What is too small for the type is nearest to zero.
+            Code::OutOfRange if number.abs() < 1.0 => *cell = Cell::Float(0.0),
+            Code::OutOfRange => *cell = Cell::Float(most.copysign(number)),
+            _ => return Err(code),
+        }
+        Ok(())
     }
 }
 
@@ -278,7 +432,7 @@ mod tests {
 
     fn read(kind: &impl Kind, value: &str) -> Result<String, Code> {
         let mut store = Vec::new();
-        let cell = kind.read(value.as_bytes(), Place::test(&mut store))?;
+        let cell = kind.cell(value.as_bytes(), Place::test(&mut store))?;
         Ok(match cell {
             Cell::Int(n) => n.to_string(),
             Cell::Decimal(n) => n.to_string(),
@@ -292,8 +446,8 @@ mod tests {
 
     #[test]
     fn whole_numbers_at_their_edges() {
-        let small = Whole::new(Type::SmallInt);
-        let big = Whole::new(Type::BigInt);
+        let small = Whole::new(Type::SmallInt, b'.');
+        let big = Whole::new(Type::BigInt, b'.');
         let cases: &[(&Whole, &str, Result<&str, Code>)] = &[
             (&small, "32767", Ok("32767")),
             (&small, "-32768", Ok("-32768")),
@@ -361,15 +515,15 @@ mod tests {
             (1, 0, "10", Err(Code::OutOfRange)),
         ];
         for (precision, scale, value, wanted) in cases {
-            let kind = Decimal::new(*precision, *scale);
+            let kind = Decimal::new(*precision, *scale, b'.');
             assert_eq!(read(&kind, value), wanted.map(String::from), "{value}");
         }
     }
 
     #[test]
     fn floats_reject_what_is_not_a_finite_number() {
-        let double = Float::new(false);
-        let single = Float::new(true);
+        let double = Float::new(false, b'.');
+        let single = Float::new(true, b'.');
         assert_eq!(read(&double, "1e308"), Ok(1e308.to_string()));
         assert_eq!(read(&double, "1e309"), Err(Code::OutOfRange));
         assert_eq!(read(&double, "1e-400"), Err(Code::OutOfRange));
@@ -380,6 +534,89 @@ mod tests {
         assert_eq!(read(&double, "-"), Err(Code::NotANumber));
     }
 
+    #[test]
+    fn exponents_move_the_mark_and_lose_nothing() {
+        let cases: &[(&str, Result<&str, Code>)] = &[
+            ("1.5E3", Ok("150000")),
+            ("1.5e+3", Ok("150000")),
+            ("15e-1", Ok("150")),
+            ("1234.5E-1", Ok("12345")),
+            ("1234.56E-1", Err(Code::TooPrecise)),
+            ("5E-3", Err(Code::TooPrecise)),
+            ("0E99999999999999999999", Ok("0")),
+            ("1E99999999999999999999", Err(Code::OutOfRange)),
+            ("1E-99999999999999999999", Err(Code::TooPrecise)),
+            ("0.00001E6", Ok("1000")),
+            ("1E", Err(Code::NotANumber)),
+            ("E5", Err(Code::NotANumber)),
+            ("1E2E3", Err(Code::NotANumber)),
+        ];
+        for (value, wanted) in cases {
+            let kind = Decimal::new(8, 2, b'.');
+            assert_eq!(read(&kind, value), wanted.map(String::from), "{value}");
+        }
+    }
+
+    #[test]
+    fn the_mark_may_be_another() {
+        assert_eq!(read(&Decimal::new(8, 2, b','), "1,5"), Ok("150".into()));
+        assert_eq!(
+            read(&Decimal::new(8, 2, b','), "1.5"),
+            Err(Code::NotANumber)
+        );
+        assert_eq!(
+            read(&Whole::new(Type::Integer, b','), "12,0"),
+            Ok("12".into())
+        );
+        assert_eq!(read(&Float::new(false, b','), "1,5e3"), Ok("1500".into()));
+        assert_eq!(
+            read(&Float::new(false, b','), "1.5e3"),
+            Err(Code::NotANumber)
+        );
+    }
+
+    #[test]
+    fn the_nearest_is_rounded_half_away_from_zero_or_a_bound() {
+        let nearest = |kind: &dyn Fn(Code, &mut Cell) -> Result<(), Code>, code| {
+            let mut cell = Cell::Null;
+            kind(code, &mut cell).map(|()| cell)
+        };
+        let decimal = |value: &'static str| {
+            move |code, cell: &mut Cell| {
+                let mut store = Vec::new();
+                let kind = Decimal::new(5, 2, b'.');
+                kind.nearest(value.as_bytes(), code, Place::test(&mut store), cell)
+            }
+        };
+        let rounded = |value| nearest(&decimal(value), Code::TooPrecise);
+        assert_eq!(rounded("1.005"), Ok(Cell::Decimal(101)));
+        assert_eq!(rounded("-1.005"), Ok(Cell::Decimal(-101)));
+        assert_eq!(rounded("1.00499999"), Ok(Cell::Decimal(100)));
+        assert_eq!(rounded("5E-3"), Ok(Cell::Decimal(1)));
+        assert_eq!(rounded("4E-4"), Ok(Cell::Decimal(0)));
+        assert_eq!(rounded("999.995"), Err(Code::OutOfRange));
+        let clamped = |value| nearest(&decimal(value), Code::OutOfRange);
+        assert_eq!(clamped("1000"), Ok(Cell::Decimal(99_999)));
+        assert_eq!(clamped("-1000"), Ok(Cell::Decimal(-99_999)));
+        let single = |value: &'static str| {
+            move |code, cell: &mut Cell| {
+                let mut store = Vec::new();
+                Float::new(true, b'.').nearest(
+                    value.as_bytes(),
+                    code,
+                    Place::test(&mut store),
+                    cell,
+                )
+            }
+        };
+        let most = Cell::Float(-f64::from(f32::MAX));
+        assert_eq!(nearest(&single("-1e99"), Code::OutOfRange), Ok(most));
+        assert_eq!(
+            nearest(&single("1e-99"), Code::OutOfRange),
+            Ok(Cell::Float(0.0))
+        );
+    }
+
     proptest! {
         #[test]
         fn a_short_decimal_is_what_the_long_way_makes_of_it(
@@ -388,8 +625,8 @@ mod tests {
             let (scale, precision) = (one.min(two), one.max(two));
             let mut text = number.to_string();
             if mark < text.len() { text.insert(text.len() - mark, '.'); }
-            let kind = Decimal::new(precision, scale);
-            let long = scaled(text.as_bytes(), u32::from(scale), u32::from(precision));
+            let kind = Decimal::new(precision, scale, b'.');
+            let long = kind.digits(false).number(text.as_bytes());
             prop_assert_eq!(read(&kind, &text), long.map(|n| n.to_string()));
         }
 
@@ -401,8 +638,8 @@ mod tests {
             let text = format!("{number:.digits$}");
             let wanted: f64 = text.parse().unwrap();
             let mut store = Vec::new();
-            let kind = Float::new(false);
-            let read = kind.read(text.as_bytes(), Place::test(&mut store));
+            let kind = Float::new(false, b'.');
+            let read = kind.cell(text.as_bytes(), Place::test(&mut store));
             prop_assert_eq!(read, Ok(Cell::Float(wanted)));
         }
     }

@@ -1,143 +1,45 @@
-//! Reads one column of a block: fields in, cells and faults out.
-//!
-//! What a column needs is chosen once, when its reader is made; each loop over
-//! values is compiled for its type and its trimming.
+//! What reads the values of one column: made once, from what the spec says.
 
-use std::borrow::Cow;
+use regex::Regex;
 
 use super::boolean::Boolean;
-use super::cell::{Cell, Piece};
+use super::document::{Bytes, Json, Uuid};
 use super::form::NumberForm;
 use super::kind::{Kind, Place};
-use super::moment::{Dates, Patterns, Times, Timestamps};
+use super::limits::{Constant, Limits};
+use super::moment::{Dates, Moments, Patterns, Times, Timestamps};
 use super::nulls::Words;
 use super::number::{Decimal, Float, Whole};
+use super::options::{BadOption, Given, LimitOptions, Policies, ReaderOptions};
+use super::steps::Steps;
 use super::text::Text;
-use crate::records::fields::{Span, unescape};
 use crate::rejects::Code;
-use crate::source::Charset;
-use crate::source::charset::BadBytes;
-use crate::source::transcode::TextMap;
 use crate::spec::Type;
-use crate::spec::plan::{DelimitedPlan, Trim, WhenUndecodable};
-
-/// What a spec says of a column's values.
-#[derive(Debug, Clone)]
-pub struct ReaderOptions {
-    /// Blanks around the value.
-    pub trim: Trim,
-    /// Values that mean null.
-    pub null_words: Vec<String>,
-    /// Date and time patterns; empty for the usual ones.
-    pub patterns: Vec<String>,
-    /// Words for true.
-    pub true_words: Option<Vec<String>>,
-    /// Words for false.
-    pub false_words: Option<Vec<String>>,
-    /// Whether null is a fault.
-    pub required: bool,
-    /// What stands in for null, written as the file would write it.
-    pub default: Option<String>,
-    /// How numbers are written, where that is not plain text.
-    pub form: Option<NumberForm>,
-    /// Fields whose bytes do not decode.
-    pub undecodable: WhenUndecodable,
-    /// What stands in for bytes that do not decode.
-    pub stand_in: String,
-}
-
-/// An option that will not do.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct BadOption {
-    /// The spec's key.
-    pub key: &'static str,
-    /// What is wrong, in a plain line.
-    pub message: String,
-    /// A few words for the place itself.
-    pub label: &'static str,
-}
-
-/// The fields of a block's records, row by row.
-pub struct Fields<'b> {
-    /// The block's bytes.
-    pub bytes: &'b [u8],
-    /// All fields of the first record, then of the second, and so on.
-    pub spans: &'b [Span],
-    /// How many fields each record has.
-    pub per_record: usize,
-    /// Whether all of the block's bytes are UTF-8 as they stand.
-    pub clean: bool,
-    /// The file's encoding.
-    pub charset: &'b Charset,
-    /// Where the block's bytes were, if they were decoded before splitting.
-    pub map: Option<&'b TextMap>,
-    /// How escapes are taken out of text.
-    pub delimited: &'b DelimitedPlan,
-}
-
-/// A value that could not be read.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Fault {
-    /// The row in the block's typed rows, 0-based.
-    pub row: u32,
-    /// The column among those that are loaded, 0-based.
-    pub column: u32,
-    /// What is wrong.
-    pub code: Code,
-    /// The field.
-    pub span: Span,
-}
-
-/// A value that was changed because the spec asked for it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Change {
-    /// The row in the block's typed rows, 0-based.
-    pub row: u32,
-    /// The column among those that are loaded, 0-based; none for the whole record.
-    pub column: Option<u32>,
-    /// What was done.
-    pub what: &'static str,
-}
-
-/// Where a column's results go.
-pub struct Results<'o> {
-    /// The column among those that are loaded, 0-based.
-    pub column: u32,
-    /// One for each record.
-    pub cells: &'o mut [Cell],
-    /// Values that differ from what the file says.
-    pub store: &'o mut Vec<u8>,
-    /// What cannot be read; its cell is null.
-    pub faults: &'o mut Vec<Fault>,
-    /// What was changed.
-    pub changes: &'o mut Vec<Change>,
-}
-
-/// What stands in for null: a cell, and its bytes where it is text.
-#[derive(Debug)]
-struct Default {
-    cell: Cell,
-    store: Vec<u8>,
-}
+use crate::spec::plan::{QuotedEmpty, Trim, WhenUndecodable};
 
 /// Reads the values of one column.
 #[derive(Debug)]
 pub struct ColumnReader {
-    ty: Type,
+    pub(super) ty: Type,
     expected: String,
-    trim: Trim,
-    nulls: Words,
-    required: bool,
-    default: Option<Default>,
-    form: Option<NumberForm>,
-    undecodable: WhenUndecodable,
-    stand_in: Option<String>,
-    kind: AnyKind,
+    pub(super) trim: Trim,
+    pub(super) nulls: Words,
+    pub(super) quoted_empty: QuotedEmpty,
+    pub(super) required: bool,
+    pub(super) default: Option<Constant>,
+    pub(super) form: Option<NumberForm>,
+    pub(super) undecodable: WhenUndecodable,
+    pub(super) stand_in: Option<String>,
+    pub(super) steps: Option<Steps>,
+    pub(super) limits: Option<Limits>,
+    pub(super) policies: Policies,
+    pub(super) length_in_bytes: bool,
+    pub(super) kind: AnyKind,
 }
 
 /// The readers of all types.
 #[derive(Debug)]
-enum AnyKind {
+pub(super) enum AnyKind {
     Whole(Whole),
     Decimal(Decimal),
     Float(Float),
@@ -146,6 +48,10 @@ enum AnyKind {
     Dates(Dates),
     Times(Times),
     Timestamps(Timestamps),
+    Moments(Moments),
+    Json(Json),
+    Uuid(Uuid),
+    Bytes(Bytes),
 }
 
 /// Calls `$call` with the kind inside, so that the loop is compiled for it.
@@ -160,33 +66,32 @@ macro_rules! with_kind {
             AnyKind::Dates($kind) => $call,
             AnyKind::Times($kind) => $call,
             AnyKind::Timestamps($kind) => $call,
+            AnyKind::Moments($kind) => $call,
+            AnyKind::Json($kind) => $call,
+            AnyKind::Uuid($kind) => $call,
+            AnyKind::Bytes($kind) => $call,
         }
     };
 }
+pub(super) use with_kind;
 
-impl ColumnReader {
-    /// A reader for a column of type `ty`.
-    ///
-    /// # Errors
-    /// The first option that will not do.
-    pub fn new(ty: Type, options: ReaderOptions) -> Result<ColumnReader, BadOption> {
-        let pattern = |message| BadOption {
-            key: "pattern",
-            message,
-            label: "not a pattern",
-        };
-        let patterns = || Patterns::new(&options.patterns, ty).map_err(pattern);
-        let (kind, expected) = match ty {
+impl AnyKind {
+    /// What reads `ty`, and what it expects, as a message names it.
+    fn new(ty: Type, options: &ReaderOptions) -> Result<(AnyKind, String), BadOption> {
+        let pattern = |message| BadOption::new("pattern", message, "not a pattern");
+        let patterns = || Patterns::new(&options.patterns, ty, options.years_from).map_err(pattern);
+        let mark = options.form.as_ref().map_or(b'.', NumberForm::mark);
+        Ok(match ty {
             Type::SmallInt | Type::Integer | Type::BigInt => (
-                AnyKind::Whole(Whole::new(ty)),
+                AnyKind::Whole(Whole::new(ty, mark)),
                 format!("a whole number ({ty})"),
             ),
             Type::Decimal { precision, scale } => (
-                AnyKind::Decimal(Decimal::new(precision, scale)),
+                AnyKind::Decimal(Decimal::new(precision, scale, mark)),
                 ty.to_string(),
             ),
             Type::Real | Type::Double => (
-                AnyKind::Float(Float::new(ty == Type::Real)),
+                AnyKind::Float(Float::new(ty == Type::Real, mark)),
                 format!("a number ({ty})"),
             ),
             Type::Boolean => {
@@ -194,11 +99,7 @@ impl ColumnReader {
                     options.true_words.as_deref(),
                     options.false_words.as_deref(),
                 )
-                .map_err(|message| BadOption {
-                    key: "true_words",
-                    message,
-                    label: "also a word for false",
-                })?;
+                .map_err(|m| BadOption::new("true_words", m, "also a word for false"))?;
                 let expected = boolean.expected();
                 (AnyKind::Boolean(boolean), expected)
             }
@@ -212,63 +113,202 @@ impl ColumnReader {
                 let expected = patterns.expected();
                 (AnyKind::Times(Times(patterns)), expected)
             }
-            Type::Timestamp | Type::TimestampTz => {
+            Type::Timestamp => {
                 let patterns = patterns()?;
                 let expected = patterns.expected();
                 (AnyKind::Timestamps(Timestamps(patterns)), expected)
             }
-            Type::Char(n) | Type::VarChar(n) => (
-                AnyKind::Text(Text::new(Some(n))),
-                format!("at most {n} characters"),
-            ),
-            Type::Text | Type::Json | Type::Uuid | Type::Bytes => {
-                (AnyKind::Text(Text::new(None)), "text".to_string())
+            Type::TimestampTz => {
+                let zone = options.zone.as_deref();
+                let moments = Moments::new(&options.patterns, options.years_from, zone)
+                    .map_err(|(key, m)| BadOption::new(key, m, "will not do"))?;
+                let expected = moments.expected();
+                (AnyKind::Moments(moments), expected)
             }
-        };
+            Type::Char(n) | Type::VarChar(n) => {
+                let unit = match (options.length_in_bytes, n) {
+                    (true, 1) => "byte",
+                    (true, _) => "bytes",
+                    (false, 1) => "character",
+                    (false, _) => "characters",
+                };
+                (
+                    AnyKind::Text(Text::new(Some(n), options.length_in_bytes)),
+                    format!("at most {n} {unit}"),
+                )
+            }
+            Type::Text => (AnyKind::Text(Text::new(None, false)), "text".into()),
+            Type::Json => (AnyKind::Json(Json), "a JSON document".into()),
+            Type::Uuid => (AnyKind::Uuid(Uuid), "a UUID".into()),
+            Type::Bytes => {
+                let base64 = options.base64;
+                let form = if base64 { "base64" } else { "hexadecimal" };
+                (AnyKind::Bytes(Bytes { base64 }), format!("bytes in {form}"))
+            }
+        })
+    }
+}
+
+impl ColumnReader {
+    /// A reader for a column of type `ty`.
+    ///
+    /// # Errors
+    /// The first option that will not do.
+    pub fn new(ty: Type, options: ReaderOptions) -> Result<ColumnReader, BadOption> {
+        let (kind, expected) = AnyKind::new(ty, &options)?;
         let mut reader = ColumnReader {
             ty,
             expected,
             trim: options.trim,
             nulls: Words::new(&options.null_words),
+            quoted_empty: options.quoted_empty,
             required: options.required,
             default: None,
             form: options.form,
             undecodable: options.undecodable,
             stand_in: (options.undecodable == WhenUndecodable::Replace).then_some(options.stand_in),
+            steps: Steps::new(&options.steps)?,
+            limits: None,
+            policies: options.policies,
+            length_in_bytes: options.length_in_bytes,
             kind,
         };
-        if let Some(text) = options.default {
-            reader.default = Some(reader.read_default(&text)?);
+        if let Some(given) = &options.default {
+            reader.default = Some(reader.constant("default", given)?);
         }
+        let limits = reader.limits(&options.limits)?;
+        if let Some(default) = &reader.default
+            && let verdict = limits.verdict(super::limits::Valued {
+                cell: default.cell,
+                block: &[],
+                store: &default.store,
+            })
+            && verdict != super::limits::Verdict::Fine
+        {
+            let text = options.default.as_ref().map_or("", Given::text);
+            let message = format!("the default \"{text}\" is not what the column allows");
+            return Err(BadOption::new(
+                "default",
+                message,
+                "does not fit the column",
+            ));
+        }
+        reader.limits = limits.any().then_some(limits);
         Ok(reader)
     }
 
-    fn read_default(&self, text: &str) -> Result<Default, BadOption> {
+    /// A value that the spec gives for the column.
+    fn constant(&self, key: &'static str, given: &Given) -> Result<Constant, BadOption> {
+        let text = given.text();
         let mut store = text.as_bytes().to_vec();
-        let value = text.as_bytes();
         let place = Place {
             at: 0,
             stored: true,
             store: &mut store,
         };
-        match with_kind!(&self.kind, kind => kind.read(value, place)) {
-            Ok(cell) => Ok(Default { cell, store }),
-            Err(code) => Err(BadOption {
-                key: "default",
-                message: format!("the default \"{text}\" is {}", self.sentence(code)),
-                label: "does not fit the column",
-            }),
+        let read = match given {
+            Given::AsInFile(_) => match &self.form {
+                Some(form) if !form.always() => self.by_form(form, text.as_bytes(), place),
+                _ => with_kind!(&self.kind, kind => kind.cell(text.as_bytes(), place)),
+            },
+            Given::Standard(_) => match AnyKind::new(self.ty, &ReaderOptions::default()) {
+                Ok((kind, _)) => with_kind!(&kind, kind => kind.cell(text.as_bytes(), place)),
+                Err(bad) => return Err(bad),
+            },
+        };
+        match read {
+            Ok(cell) => Ok(Constant { cell, store }),
+            Err(code) => {
+                let message = format!("{key} \"{text}\" is {}", self.sentence(code));
+                Err(BadOption::new(key, message, "does not fit the column"))
+            }
         }
+    }
+
+    fn by_form(
+        &self,
+        form: &NumberForm,
+        text: &[u8],
+        place: Place<'_>,
+    ) -> Result<super::Cell, Code> {
+        let plain = form.plain(text)?;
+        let at = place.store.len();
+        place.store.extend_from_slice(&plain);
+        let place = Place { at, ..place };
+        with_kind!(&self.kind, kind => kind.cell(&plain, place))
+    }
+
+    fn limits(&self, options: &LimitOptions) -> Result<Limits, BadOption> {
+        // Bounds are in the standard notation, however the file writes its values.
+        let bound = |key, given: &Option<Given>| {
+            let Some(given) = given else { return Ok(None) };
+            let standard = Given::Standard(given.text().into());
+            let constant = self.constant(key, &standard)?;
+            Ok(Some((constant, given.text().to_string())))
+        };
+        let (min, max) = (bound("min", &options.min)?, bound("max", &options.max)?);
+        if let (Some((min, low)), Some((max, high))) = (&min, &max) {
+            let valued = |c: &Constant| (c.cell, c.store.clone());
+            let ((a, a_store), (b, b_store)) = (valued(min), valued(max));
+            let of = |cell, store| super::limits::Valued {
+                cell,
+                block: &[],
+                store,
+            };
+            if of(a, &a_store).compare(of(b, &b_store)) == Some(std::cmp::Ordering::Greater) {
+                let message = format!("min {low} is larger than max {high}");
+                return Err(BadOption::new("min", message, "larger than max"));
+            }
+        }
+        let one_of = match &options.one_of {
+            None => None,
+            Some(all) => {
+                let constants: Result<Vec<_>, _> =
+                    all.iter().map(|one| self.constant("one_of", one)).collect();
+                let words: Vec<&str> = all.iter().map(Given::text).collect();
+                Some((constants?, words.join(", ")))
+            }
+        };
+        let matches = match &options.matches {
+            None => None,
+            Some(text) => Some(Regex::new(&format!("^(?:{text})$")).map_err(|_| {
+                // The error's own words show the text with what is put around it.
+                let error = Regex::new(text).err().map(|e| e.to_string());
+                let message = error.unwrap_or_else(|| format!("{text} is not an expression"));
+                BadOption::new("matches", message, "not a regular expression")
+            })?),
+        };
+        Ok(Limits {
+            min,
+            max,
+            one_of,
+            matches,
+        })
+    }
+
+    /// The type of its values.
+    pub fn ty(&self) -> Type {
+        self.ty
     }
 
     /// What was expected where `code` was found.
     pub fn expected(&self, code: Code) -> String {
+        let limits = self.limits.as_ref();
         match code {
             Code::Required => "a value, since the column is required".into(),
             Code::BadBytes => "text in the file's encoding".into(),
             Code::NoSuchDate => format!("a day of the calendar, as {}", self.expected),
+            Code::NoSuchTime => "a time that the zone's clocks show".into(),
+            Code::AmbiguousTime => "a time that the zone's clocks show once, or an offset".into(),
             Code::TooPrecise if self.ty == Type::Date => "a date without a time of day".into(),
-            Code::OutOfRange | Code::TooPrecise => format!("what {} holds", self.ty),
+            Code::OutOfRange => limits
+                .and_then(Limits::bounds)
+                .unwrap_or_else(|| format!("what {} holds", self.ty)),
+            Code::TooPrecise => format!("what {} holds", self.ty),
+            Code::NotAllowed => limits
+                .and_then(Limits::allowed)
+                .or_else(|| self.steps.as_ref().map(Steps::listed))
+                .unwrap_or_else(|| self.expected.clone()),
             _ => self.expected.clone(),
         }
     }
@@ -283,342 +323,32 @@ impl ColumnReader {
             Code::NotANumber => {
                 format!("{}: {} was expected", code.words(), self.expected)
             }
-            Code::OutOfRange if self.ty.is_number() => format!("out of range for {}", self.ty),
+            Code::OutOfRange => match self.limits.as_ref().and_then(Limits::bounds) {
+                Some(bounds) => format!("out of range: {bounds} is allowed"),
+                None => format!("out of range for {}", self.ty),
+            },
             Code::TooPrecise if self.ty == Type::Date => "a date with a time of day".into(),
             Code::TooPrecise => format!("too precise for {}", self.ty),
             Code::TooLong => format!("too long for {}", self.ty),
+            Code::NotAllowed | Code::NotBytes => {
+                format!("{}: {} was expected", code.words(), self.expected(code))
+            }
             _ => code.words().into(),
         }
     }
 
     /// Whether the column's fields are bytes and not text.
     pub fn reads_bytes(&self) -> bool {
-        self.form.is_some_and(NumberForm::is_bytes)
+        self.form.as_ref().is_some_and(NumberForm::is_bytes)
+    }
+
+    /// How the column's numbers are written, where that is not plain text.
+    pub fn form(&self) -> Option<&NumberForm> {
+        self.form.as_ref()
     }
 
     /// Whether a load stops at bytes that do not decode.
     pub fn stops_at_bad_bytes(&self) -> bool {
         self.undecodable == WhenUndecodable::Stop
-    }
-
-    /// Reads field `field` of every record.
-    pub fn read(&self, fields: &Fields<'_>, field: usize, out: Results<'_>) {
-        // Numbers in special forms want all their bytes as they are.
-        let as_is = self.form.is_none();
-        with_kind!(&self.kind, kind => match (self.trim, as_is && fields.clean) {
-            (Trim::None, true) => self.rows::<_, false, false, true>(kind, fields, field, out),
-            (Trim::None, false) => self.rows::<_, false, false, false>(kind, fields, field, out),
-            (Trim::Left, _) => self.rows::<_, true, false, false>(kind, fields, field, out),
-            (Trim::Right, _) => self.rows::<_, false, true, false>(kind, fields, field, out),
-            (Trim::Both, true) => self.rows::<_, true, true, true>(kind, fields, field, out),
-            (Trim::Both, false) => self.rows::<_, true, true, false>(kind, fields, field, out),
-        });
-    }
-
-    fn rows<K: Kind, const LEFT: bool, const RIGHT: bool, const CLEAN: bool>(
-        &self,
-        kind: &K,
-        fields: &Fields<'_>,
-        field: usize,
-        out: Results<'_>,
-    ) {
-        let ascii = self.form.is_none() && fields.charset.reads_as_ascii();
-        let by_table = self.needs_only_a_table(fields.charset);
-        let mut scratch = Vec::new();
-        for (row, cell) in out.cells.iter_mut().enumerate() {
-            let span = &fields.spans[row * fields.per_record + field];
-            let bytes = &fields.bytes[span.range()];
-            let read = if span.is_plain() && (CLEAN || (ascii && bytes.is_ascii())) {
-                let place = Place {
-                    at: span.start(),
-                    stored: false,
-                    store: out.store,
-                };
-                self.value::<K, LEFT, RIGHT>(kind, bytes, place)
-            } else if by_table && span.is_plain() {
-                self.decoded_in_store::<K, LEFT, RIGHT>(
-                    kind,
-                    fields,
-                    bytes,
-                    &mut scratch,
-                    out.store,
-                )
-            } else {
-                let change = |what| {
-                    let row = row as u32;
-                    out.changes.push(Change {
-                        row,
-                        column: Some(out.column),
-                        what,
-                    });
-                };
-                self.marked::<K, LEFT, RIGHT>(kind, fields, *span, out.store, change)
-            };
-            *cell = read.unwrap_or_else(|code| {
-                let row = row as u32;
-                out.faults.push(Fault {
-                    row,
-                    column: out.column,
-                    code,
-                    span: *span,
-                });
-                Cell::Null
-            });
-        }
-    }
-
-    /// Whether a plain field needs nothing but to be decoded, by a table.
-    fn needs_only_a_table(&self, charset: &Charset) -> bool {
-        self.form.is_none()
-            && self.undecodable == WhenUndecodable::Reject
-            && matches!(charset, Charset::Single(_))
-    }
-
-    /// Decodes a field by a table, without room of its own for each.
-    fn decoded_in_store<K: Kind, const LEFT: bool, const RIGHT: bool>(
-        &self,
-        kind: &K,
-        fields: &Fields<'_>,
-        field: &[u8],
-        scratch: &mut Vec<u8>,
-        store: &mut Vec<u8>,
-    ) -> Result<Cell, Code> {
-        scratch.clear();
-        fields
-            .charset
-            .decode(field, None, scratch)
-            .map_err(|BadBytes| Code::BadBytes)?;
-        let at = store.len();
-        store.extend_from_slice(scratch);
-        self.value::<K, LEFT, RIGHT>(
-            kind,
-            scratch,
-            Place {
-                at,
-                stored: true,
-                store,
-            },
-        )
-    }
-
-    /// A field that is missing, in quotes, has escapes, is to be decoded, or is
-    /// a number in a form of its own.
-    fn marked<K: Kind, const LEFT: bool, const RIGHT: bool>(
-        &self,
-        kind: &K,
-        fields: &Fields<'_>,
-        span: Span,
-        store: &mut Vec<u8>,
-        change: impl FnOnce(&'static str),
-    ) -> Result<Cell, Code> {
-        if span.is_missing() {
-            return self.null(store);
-        }
-        let range = span.range();
-        let field = &fields.bytes[range.clone()];
-        // RFC 4180 is silent on it; two quotes with nothing between them are
-        // the only way in which such a file can say "text, and empty".
-        if field.is_empty() && span.is_quoted() && self.ty.is_text() {
-            return Ok(Cell::Text(Piece::in_block(range.start, 0)));
-        }
-        if let Some(form) = self.form.filter(|form| form.is_bytes()) {
-            return self.stored(kind, &form.plain(field)?, store);
-        }
-        let mut text = Cow::Borrowed(field);
-        if !fields.clean {
-            match self.decoded(fields, range.clone()) {
-                Ok((decoded, replaced)) => {
-                    text = decoded;
-                    if replaced {
-                        change("bytes that do not decode, replaced");
-                    }
-                }
-                Err(BadBytes) if self.undecodable == WhenUndecodable::Null => {
-                    change("bytes that do not decode, made null");
-                    return self.null(store);
-                }
-                Err(BadBytes) => return Err(Code::BadBytes),
-            }
-        }
-        if span.is_escaped() {
-            let mut plain = Vec::with_capacity(text.len());
-            unescape(fields.delimited, span.is_quoted(), &text, &mut plain);
-            text = Cow::Owned(plain);
-        }
-        if let Some(form) = self.form {
-            let (text, _) = trimmed::<LEFT, RIGHT>(&text);
-            if self.nulls.has(text) {
-                return self.null(store);
-            }
-            return self.stored(kind, &form.plain(text)?, store);
-        }
-        let (at, stored) = match &text {
-            Cow::Borrowed(_) => (range.start, false),
-            Cow::Owned(text) => {
-                let at = store.len();
-                store.extend_from_slice(text);
-                (at, true)
-            }
-        };
-        self.value::<K, LEFT, RIGHT>(kind, &text, Place { at, stored, store })
-    }
-
-    /// A field as text; it stands as it is where that is UTF-8 already.
-    fn decoded<'b>(
-        &self,
-        fields: &Fields<'b>,
-        range: std::ops::Range<usize>,
-    ) -> Result<(Cow<'b, [u8]>, bool), BadBytes> {
-        let field = &fields.bytes[range.clone()];
-        if let Some(map) = fields.map {
-            return self.unmarked(field, map.bad_in(range));
-        }
-        if *fields.charset == Charset::Utf8 && simdutf8::basic::from_utf8(field).is_ok() {
-            return Ok((Cow::Borrowed(field), false));
-        }
-        let mut text = Vec::with_capacity(field.len() * 2);
-        let replaced = fields
-            .charset
-            .decode(field, self.stand_in.as_deref(), &mut text)?;
-        Ok((Cow::Owned(text), replaced))
-    }
-
-    /// Text in which marks stand for bytes that did not decode.
-    fn unmarked<'b>(
-        &self,
-        field: &'b [u8],
-        marks: impl Iterator<Item = usize>,
-    ) -> Result<(Cow<'b, [u8]>, bool), BadBytes> {
-        let mark = '\u{FFFD}'.len_utf8();
-        let mut text = Vec::new();
-        let mut from = 0;
-        for at in marks {
-            let stand_in = self.stand_in.as_deref().ok_or(BadBytes)?;
-            text.extend_from_slice(&field[from..at]);
-            text.extend_from_slice(stand_in.as_bytes());
-            from = at + mark;
-        }
-        if from == 0 {
-            return Ok((Cow::Borrowed(field), false));
-        }
-        text.extend_from_slice(&field[from..]);
-        Ok((Cow::Owned(text), true))
-    }
-
-    /// Reads a value that is not in the block.
-    fn stored<K: Kind>(&self, kind: &K, value: &[u8], store: &mut Vec<u8>) -> Result<Cell, Code> {
-        let at = store.len();
-        store.extend_from_slice(value);
-        kind.read(
-            value,
-            Place {
-                at,
-                stored: true,
-                store,
-            },
-        )
-    }
-
-    // Left to itself the compiler makes this a call for half of the types, which
-    // callgrind showed as a tenth more instructions.
-    #[inline(always)]
-    fn value<K: Kind, const LEFT: bool, const RIGHT: bool>(
-        &self,
-        kind: &K,
-        value: &[u8],
-        place: Place<'_>,
-    ) -> Result<Cell, Code> {
-        let (value, before) = trimmed::<LEFT, RIGHT>(value);
-        if self.nulls.has(value) {
-            return self.null(place.store);
-        }
-        kind.read(
-            value,
-            Place {
-                at: place.at + before,
-                ..place
-            },
-        )
-    }
-
-    fn null(&self, store: &mut Vec<u8>) -> Result<Cell, Code> {
-        match &self.default {
-            None if self.required => Err(Code::Required),
-            None => Ok(Cell::Null),
-            Some(default) => Ok(default.put(store)),
-        }
-    }
-}
-
-impl Default {
-    fn put(&self, store: &mut Vec<u8>) -> Cell {
-        let base = store.len();
-        let moved = |piece: Piece| {
-            let bytes = piece.of(&[], &self.store);
-            (base, bytes)
-        };
-        match self.cell {
-            Cell::Text(piece) => {
-                let (at, bytes) = moved(piece);
-                store.extend_from_slice(bytes);
-                Cell::Text(Piece::in_store(at, bytes.len()))
-            }
-            Cell::LongDecimal(piece) => {
-                let (at, bytes) = moved(piece);
-                store.extend_from_slice(bytes);
-                Cell::LongDecimal(Piece::in_store(at, bytes.len()))
-            }
-            cell => cell,
-        }
-    }
-}
-
-/// The value without the blanks around it, and how many bytes went before it.
-/// Blanks are the characters that Unicode calls white space.
-#[inline]
-fn trimmed<const LEFT: bool, const RIGHT: bool>(value: &[u8]) -> (&[u8], usize) {
-    if !LEFT && !RIGHT {
-        return (value, 0);
-    }
-    let is_edge = |b: Option<&u8>| b.is_some_and(|b| *b <= b' ' || *b >= 0x80);
-    if !(LEFT && is_edge(value.first()) || RIGHT && is_edge(value.last())) {
-        return (value, 0);
-    }
-    let left = if LEFT { leading_blanks(value) } else { 0 };
-    let right = if RIGHT {
-        trailing_blanks(&value[left..])
-    } else {
-        0
-    };
-    (&value[left..value.len() - right], left)
-}
-
-fn leading_blanks(value: &[u8]) -> usize {
-    let text = value.utf8_chunks().next().map_or("", |chunk| chunk.valid());
-    text.len() - text.trim_start().len()
-}
-
-fn trailing_blanks(value: &[u8]) -> usize {
-    match value.utf8_chunks().last() {
-        Some(chunk) if chunk.invalid().is_empty() => {
-            chunk.valid().len() - chunk.valid().trim_end().len()
-        }
-        _ => 0,
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn trimming_takes_blanks_of_every_kind_and_nothing_else() {
-        let both = |value: &'static str| trimmed::<true, true>(value.as_bytes());
-        assert_eq!(both(" \t a b\u{A0} "), (&b"a b"[..], 3));
-        assert_eq!(both("é"), ("é".as_bytes(), 0));
-        assert_eq!(trimmed::<true, false>(b" a "), (&b"a "[..], 1));
-        assert_eq!(trimmed::<false, true>(b" a "), (&b" a"[..], 0));
-        assert_eq!(trimmed::<true, true>(b" \xFF "), (&b"\xFF"[..], 1));
-        assert_eq!(trimmed::<true, true>(b"   "), (&b""[..], 3));
     }
 }

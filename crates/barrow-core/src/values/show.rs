@@ -21,12 +21,24 @@ pub fn shown(cell: Cell, ty: Type, block: &[u8], store: &[u8]) -> Option<String>
         }
         Cell::Date(day) => date(day),
         Cell::Time(nanos) => time(nanos),
-        Cell::Timestamp(day, nanos) => format!("{} {}", date(day), time(nanos)),
+        Cell::Timestamp(day, nanos) => {
+            let utc = if ty == Type::TimestampTz { "Z" } else { "" };
+            format!("{} {}{utc}", date(day), time(nanos))
+        }
+        Cell::Bytes(piece) if ty == Type::Uuid => {
+            let uuid = uuid::Uuid::from_slice(piece.of(block, store));
+            uuid.map_or_else(|_| String::new(), |uuid| uuid.hyphenated().to_string())
+        }
+        Cell::Bytes(piece) => {
+            let digits = piece.of(block, store).iter().map(|b| format!("{b:02x}"));
+            digits.collect()
+        }
         Cell::Text(piece) => String::from_utf8_lossy(piece.of(block, store)).into_owned(),
     })
 }
 
-fn decimal(n: i128, scale: usize) -> String {
+/// A number divided by ten to the power of `scale`.
+pub fn decimal(n: i128, scale: usize) -> String {
     let digits = format!("{:0width$}", n.unsigned_abs(), width = scale + 1);
     let (whole, fraction) = digits.split_at(digits.len() - scale);
     let sign = if n < 0 { "-" } else { "" };

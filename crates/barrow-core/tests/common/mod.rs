@@ -5,7 +5,7 @@ use std::convert::Infallible;
 use std::io::Write;
 
 use barrow_core::Error;
-use barrow_core::flow::{self, Batch, Failure, Options, Sink};
+use barrow_core::flow::{self, Batch, Facts, Failure, Options, Rows, Sink};
 use barrow_core::rejects::Reject;
 use barrow_core::source::SourceFile;
 use barrow_core::spec::{self, Plan};
@@ -21,6 +21,8 @@ pub struct Out {
     pub tally: Tally,
     pub trailer: Vec<u8>,
     pub lead: Vec<u8>,
+    /// For each kind of record, how many columns are loaded.
+    pub widths: Vec<usize>,
 }
 
 impl Out {
@@ -42,26 +44,23 @@ impl Sink for Out {
     type Error = Infallible;
 
     fn take(&mut self, batch: &mut Batch) -> Result<(), Infallible> {
-        self.tally.add(batch, batch.rows.good.len() as u64, &[]);
+        self.tally.add(batch, batch.good() as u64, &[]);
         let block = &batch.block;
-        for row in batch.rows.good.iter().map(|row| *row as usize) {
-            let index = batch.rows.marks[row] as usize;
-            let mark = block.marks[index];
-            let width = batch
-                .rows
-                .cells
-                .len()
-                .checked_div(batch.rows.height)
-                .unwrap_or(0);
-            let width = width.min(self.width(batch, width));
-            let cells = (0..width)
-                .map(|c| shown(batch.rows.cell(c, row), batch))
-                .collect();
-            let line = block.first_line + u64::from(mark.line);
-            let offset = block.place(mark.start as usize);
-            self.rows
-                .push((block.record_number(index), line, offset, cells));
+        let mut found = Vec::new();
+        for (part, rows) in batch.parts.iter().enumerate() {
+            for row in rows.good.iter().map(|row| *row as usize) {
+                let index = rows.marks[row] as usize;
+                let mark = block.marks[index];
+                let cells = (0..self.widths[part])
+                    .map(|c| shown(rows.cell(c, row), batch, rows))
+                    .collect();
+                let line = block.first_line + u64::from(mark.line);
+                let offset = block.place(mark.start as usize);
+                found.push((block.record_number(index), line, offset, cells));
+            }
         }
+        found.sort_by_key(|row| row.0);
+        self.rows.extend(found);
         self.rejects.extend(batch.rejects.iter().cloned());
         if let Some(end) = &batch.block.last {
             self.trailer = end.trailer.clone();
@@ -73,17 +72,9 @@ impl Sink for Out {
     }
 }
 
-impl Out {
-    /// Cells keep their room between blocks, so their number says little.
-    fn width(&self, batch: &Batch, most: usize) -> usize {
-        batch.file().map_or(most, |file| file.binding.len())
-    }
-}
-
-fn shown(cell: Cell, batch: &Batch) -> String {
-    let bytes = |piece: barrow_core::values::Piece| {
-        piece.of(&batch.block.bytes, &batch.rows.store).to_vec()
-    };
+fn shown(cell: Cell, batch: &Batch, rows: &Rows) -> String {
+    let bytes =
+        |piece: barrow_core::values::Piece| piece.of(&batch.block.bytes, &rows.store).to_vec();
     match cell {
         Cell::Null => "NULL".into(),
         Cell::Bool(truth) => truth.to_string(),
@@ -95,6 +86,7 @@ fn shown(cell: Cell, batch: &Batch) -> String {
         Cell::Date(d) => format!("{:04}-{:02}-{:02}", d.year, d.month, d.day),
         Cell::Time(n) => n.to_string(),
         Cell::Timestamp(d, n) => format!("{:04}-{:02}-{:02}+{n}", d.year, d.month, d.day),
+        Cell::Bytes(piece) => bytes(piece).iter().map(|b| format!("{b:02x}")).collect(),
         Cell::Text(piece) => String::from_utf8(bytes(piece)).expect("text is UTF-8"),
     }
 }
@@ -108,13 +100,25 @@ pub fn plan(spec: &str) -> Plan {
 pub fn try_read(spec: &str, bytes: &[u8], block_size: usize) -> Result<Out, Error> {
     let mut file = tempfile::NamedTempFile::new().expect("a temporary file");
     file.write_all(bytes).expect("room for a small file");
-    let mut out = Out::default();
+    let plan = plan(spec);
+    let mut out = Out {
+        widths: plan
+            .kinds
+            .iter()
+            .map(|kind| kind.loaded().count())
+            .collect(),
+        ..Out::default()
+    };
     let files = vec![SourceFile::Path(file.path().to_path_buf())];
     let options = Options {
         threads: 2,
         block_size,
+        facts: Facts {
+            run: "7f3a".into(),
+            now: "2031-04-30T06:07:08Z".parse().expect("a timestamp"),
+        },
     };
-    match flow::run(&plan(spec), files, options, &|_| {}, &mut out) {
+    match flow::run(&plan, files, options, &|_| {}, &mut out) {
         Ok(()) => Ok(out),
         Err(Failure::Source(error)) => Err(error),
         Err(Failure::Sink(never)) => match never {},

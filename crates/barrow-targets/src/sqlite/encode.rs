@@ -23,6 +23,8 @@ pub enum Slot {
     Float(f64),
     /// Text.
     Text(Piece),
+    /// Bytes.
+    Bytes(Piece),
     /// The column would not keep the value as it is.
     Lossy,
 }
@@ -36,16 +38,23 @@ pub struct Encoding {
     affinity: Affinity,
     /// Whether a decimal is stored as a number, and not as text.
     as_number: bool,
+    /// Whether a timestamp is a moment in time, which ends with a Z.
+    is_moment: bool,
+    /// Whether sixteen bytes are a UUID.
+    is_uuid: bool,
 }
 
-/// Encodes a batch's good rows, one after the other, into `batch.encoded`.
-pub fn encode(columns: &[Encoding], batch: &mut Batch) {
+/// Encodes the good rows of one of a batch's parts, one after the other, into
+/// `batch.encoded`.
+pub fn encode(columns: &[Encoding], part: usize, batch: &mut Batch) {
     let Batch {
         block,
-        rows,
+        parts,
         encoded,
         ..
     } = batch;
+    encoded.resize_with(parts.len(), || Box::new(()));
+    let (rows, encoded) = (&mut parts[part], &mut encoded[part]);
     if !encoded.is::<Vec<Slot>>() {
         *encoded = Box::new(Vec::<Slot>::new());
     }
@@ -90,6 +99,8 @@ impl Encoding {
             unit: 10f64.powi(scale as i32),
             affinity,
             as_number,
+            is_moment: ty == Type::TimestampTz,
+            is_uuid: ty == Type::Uuid,
         }
     }
 
@@ -117,8 +128,13 @@ impl Encoding {
                 put_day(s, day);
                 s.push(b' ');
                 put_time(s, nanos);
+                if self.is_moment {
+                    s.push(b'Z');
+                }
             }),
             Cell::Text(piece) => Slot::Text(piece),
+            Cell::Bytes(piece) if self.is_uuid => put_uuid(store, piece),
+            Cell::Bytes(piece) => Slot::Bytes(piece),
         }
     }
 
@@ -158,6 +174,22 @@ fn made(store: &mut Vec<u8>, put: impl FnOnce(&mut Vec<u8>)) -> Slot {
     let at = store.len();
     put(store);
     Slot::Text(Piece::in_store(at, store.len() - at))
+}
+
+/// A UUID in its usual form: five groups of small hexadecimal digits.
+fn put_uuid(store: &mut Vec<u8>, piece: Piece) -> Slot {
+    let bytes: Result<[u8; 16], _> = piece.of(&[], store).try_into();
+    let Ok(bytes) = bytes else {
+        return Slot::Lossy;
+    };
+    made(store, |s| {
+        for (place, byte) in bytes.iter().enumerate() {
+            if matches!(place, 4 | 6 | 8 | 10) {
+                s.push(b'-');
+            }
+            put(s, format_args!("{byte:02x}"));
+        }
+    })
 }
 
 fn put(store: &mut Vec<u8>, text: std::fmt::Arguments<'_>) {

@@ -15,7 +15,7 @@ use super::words::explained;
 use crate::ddl::quoted;
 use crate::error::Error;
 use crate::table::Table;
-use crate::{Job, Refusal};
+use crate::{Part, Refusal};
 
 /// Rows in one statement. Measured in a bare loop over 3,000,000 rows of 10
 /// columns, in one run each: 4 to 16 rows are the fastest; 1 takes 1.1 times as
@@ -25,8 +25,9 @@ const ROWS: usize = 8;
 /// SQLite's own limit on the values of a statement (SQLITE_LIMIT_VARIABLE_NUMBER).
 const VALUES: usize = 32_766;
 
-/// Inserts a job's rows.
+/// Inserts the rows of one kind.
 pub struct Inserter {
+    part: usize,
     names: Vec<String>,
     encodings: Arc<[Encoding]>,
     /// The SQL for 1, 2, 4, … rows.
@@ -43,19 +44,20 @@ enum Stopped {
 }
 
 impl Inserter {
-    /// For the job's columns in `table`.
-    pub fn new(job: &Job, table: &Table) -> Inserter {
+    /// For a part's columns in `table`.
+    pub fn new(part: &Part, table: &Table) -> Inserter {
         let declared = |name: &str| table.column(name).map_or("", |c| c.declared.as_str());
-        let most = ROWS.min(VALUES / job.columns.len().max(1)).max(1);
+        let most = ROWS.min(VALUES / part.columns.len().max(1)).max(1);
         let sizes = std::iter::successors(Some(1), |n| Some(n * 2)).take_while(|n| *n <= most);
         Inserter {
-            names: job.columns.iter().map(|c| c.name.clone()).collect(),
-            encodings: job
+            part: part.number,
+            names: part.columns.iter().map(|c| c.name.clone()).collect(),
+            encodings: part
                 .columns
                 .iter()
                 .map(|c| Encoding::new(c.ty, declared(&c.name)))
                 .collect(),
-            statements: sizes.map(|rows| sql(job, rows)).collect(),
+            statements: sizes.map(|rows| sql(part, rows)).collect(),
             triggers: table.triggers,
         }
     }
@@ -72,8 +74,8 @@ impl Inserter {
         let mut statements = prepared.map_err(|e| explained(&e, "inserting rows"))?;
         let mut refused = Vec::new();
         let mut next = 0;
-        while next < batch.rows.good.len() {
-            let left = batch.rows.good.len() - next;
+        while next < batch.parts[self.part].good.len() {
+            let left = batch.parts[self.part].good.len() - next;
             let size = (left.ilog2() as usize).min(statements.len() - 1);
             let rows = next..next + (1 << size);
             next = rows.end;
@@ -158,7 +160,11 @@ impl Inserter {
         rows: Range<usize>,
     ) -> Result<(), Stopped> {
         let width = self.names.len();
-        let slots = batch.encoded.downcast_ref::<Vec<Slot>>();
+        let slots = batch
+            .encoded
+            .get(self.part)
+            .and_then(|e| e.downcast_ref::<Vec<Slot>>());
+        let store = &batch.parts[self.part].store;
         let slots = slots.and_then(|all| all.get(rows.start * width..rows.end * width));
         let Some(slots) = slots else {
             return Err(Stopped::Failed(Error::new(
@@ -170,9 +176,8 @@ impl Inserter {
                 Slot::Null => ValueRef::Null,
                 Slot::Int(n) => ValueRef::Integer(*n),
                 Slot::Float(n) => ValueRef::Real(*n),
-                Slot::Text(piece) => {
-                    ValueRef::Text(piece.of(&batch.block.bytes, &batch.rows.store))
-                }
+                Slot::Text(piece) => ValueRef::Text(piece.of(&batch.block.bytes, store)),
+                Slot::Bytes(piece) => ValueRef::Blob(piece.of(&batch.block.bytes, store)),
                 Slot::Lossy => return Err(self.lossy(place % width)),
             };
             let bound = ToSqlOutput::Borrowed(bound);
@@ -202,7 +207,8 @@ impl Inserter {
             .find(|n| Some(n.as_str()) == named)
             .cloned();
         Refusal {
-            row: batch.rows.good[place],
+            part: self.part,
+            row: batch.parts[self.part].good[place],
             code,
             column,
             words: visible(words.as_bytes()),
@@ -210,12 +216,12 @@ impl Inserter {
     }
 }
 
-fn sql(job: &Job, rows: usize) -> String {
-    let names: Vec<_> = job.columns.iter().map(|c| quoted(&c.name)).collect();
+fn sql(part: &Part, rows: usize) -> String {
+    let names: Vec<_> = part.columns.iter().map(|c| quoted(&c.name)).collect();
     let row = format!("({})", vec!["?"; names.len()].join(","));
     format!(
         "INSERT OR ABORT INTO {} ({}) VALUES {}",
-        quoted(&job.table),
+        quoted(&part.table),
         names.join(","),
         vec![row; rows].join(",")
     )

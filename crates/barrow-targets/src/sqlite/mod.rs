@@ -23,7 +23,7 @@ use self::words::explained;
 use crate::ddl::{create_table, quoted};
 use crate::error::Error;
 use crate::table::{Table, TableColumn};
-use crate::{Encoder, Job, Refusal, Target, fit};
+use crate::{Encoder, Job, Part, Refusal, Target, fit};
 
 /// How long a lock of another program is waited for.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -39,11 +39,24 @@ pub struct Sqlite {
 
 /// A load in progress.
 struct Loading {
-    table: String,
-    inserter: Inserter,
+    tables: Vec<LoadedTable>,
+    inserters: Vec<LoadedPart>,
+}
+
+/// A table that is loaded.
+struct LoadedTable {
+    name: String,
     /// How many rows the table has, as long as nobody but us changes it: the
     /// transaction keeps others out, and without triggers nothing else does.
     rows: Option<u64>,
+}
+
+/// What inserts one kind of rows.
+struct LoadedPart {
+    number: usize,
+    /// The table's place among those of the load.
+    table: usize,
+    inserter: Inserter,
 }
 
 impl Sqlite {
@@ -136,41 +149,78 @@ impl Sqlite {
         rows.collect()
     }
 
-    fn make(&self, job: &Job) -> Result<(), Error> {
-        self.run(
-            &create_table(&job.table, &job.columns, types::declared),
-            "making the table",
-        )
-    }
-
-    fn ready_table(&self, job: &Job, found: Option<Table>) -> Result<(Table, u64), Error> {
-        let name = visible(job.table.as_bytes());
+    fn ready_table(
+        &self,
+        job: &Job,
+        name: &str,
+        found: Option<Table>,
+    ) -> Result<(Table, u64), Error> {
+        let shown = visible(name.as_bytes());
         let rows = if found.is_some() {
-            self.count(&job.table)?
+            self.count(name)?
         } else {
             0
         };
         match (found, job.mode) {
             (Some(table), Mode::Append) => return Ok((table, rows)),
             (Some(table), Mode::Truncate) => {
-                let sql = format!("DELETE FROM {}", quoted(&job.table));
+                let sql = format!("DELETE FROM {}", quoted(name));
                 self.run(&sql, "emptying the table")?;
                 return Ok((table, rows));
             }
             (Some(_), Mode::Replace) => {
-                let sql = format!("DROP TABLE {}", quoted(&job.table));
+                let sql = format!("DROP TABLE {}", quoted(name));
                 self.run(&sql, "replacing the table")?;
             }
             (None, _) if !job.create => {
-                return Err(Error::spec(format!("there is no table {name}"))
+                return Err(Error::spec(format!("there is no table {shown}"))
                     .advice("say [target] create = true to have it made from the spec"));
             }
             (None, _) => {}
         }
-        self.make(job)?;
-        let made = self.describe_table(&job.table)?;
+        let columns = job.columns_of(name)?;
+        self.run(
+            &create_table(name, &columns, types::declared),
+            "making the table",
+        )?;
+        let made = self.describe_table(name)?;
         made.map(|table| (table, rows))
-            .ok_or_else(|| Error::new(format!("the table {name} was made and is not there")))
+            .ok_or_else(|| Error::new(format!("the table {shown} was made and is not there")))
+    }
+
+    /// Makes a table ready, and what inserts into it. Returns how many rows it had.
+    fn begin_table(&self, job: &Job, name: &str, loading: &mut Loading) -> Result<u64, Error> {
+        let found = self.describe_table(name)?;
+        if let (Some(table), Mode::Append | Mode::Truncate) = (&found, job.mode) {
+            for part in job.parts_of(name) {
+                fit::check(part, table)?;
+                check_affinities(part, table)?;
+            }
+        }
+        let (table, rows) = self.ready_table(job, name, found)?;
+        let kept = if job.mode == Mode::Append { rows } else { 0 };
+        for part in job.parts_of(name) {
+            loading.inserters.push(LoadedPart {
+                number: part.number,
+                table: loading.tables.len(),
+                inserter: Inserter::new(part, &table),
+            });
+        }
+        loading.tables.push(LoadedTable {
+            name: name.to_string(),
+            rows: (!table.triggers).then_some(kept),
+        });
+        Ok(rows)
+    }
+
+    /// How many rows each table of the load has.
+    fn rows(&self) -> Result<Vec<u64>, Error> {
+        let tables = self.job.iter().flat_map(|loading| &loading.tables);
+        let rows = tables.map(|table| match table.rows {
+            Some(rows) => Ok(rows),
+            None => self.count(&table.name),
+        });
+        rows.collect()
     }
 
     fn describe_table(&self, table: &str) -> Result<Option<Table>, Error> {
@@ -199,8 +249,8 @@ impl Sqlite {
 }
 
 /// Text in a column that turns text into numbers would lose its zeros.
-fn check_affinities(job: &Job, table: &Table) -> Result<(), Error> {
-    let altered: Vec<String> = job
+fn check_affinities(part: &Part, table: &Table) -> Result<(), Error> {
+    let altered: Vec<String> = part
         .columns
         .iter()
         .filter(|column| column.ty.is_text())
@@ -229,74 +279,77 @@ impl Target for Sqlite {
         self.describe_table(table)
     }
 
-    fn begin(&mut self, job: &Job) -> Result<u64, Error> {
+    fn begin(&mut self, job: &Job) -> Result<Vec<u64>, Error> {
         // At once, and not with the first row: a lock is found before the work.
         self.run("BEGIN IMMEDIATE", "beginning the transaction")?;
-        let found = self.describe_table(&job.table)?;
-        if let (Some(table), Mode::Append | Mode::Truncate) = (&found, job.mode) {
-            fit::check(job, table)?;
-            check_affinities(job, table)?;
+        let mut loading = Loading {
+            tables: Vec::new(),
+            inserters: Vec::new(),
+        };
+        let mut before = Vec::new();
+        for table in job.tables() {
+            before.push(self.begin_table(job, table, &mut loading)?);
         }
-        let (table, rows) = self.ready_table(job, found)?;
-        let kept = if job.mode == Mode::Append { rows } else { 0 };
-        self.job = Some(Loading {
-            table: job.table.clone(),
-            inserter: Inserter::new(job, &table),
-            rows: (!table.triggers).then_some(kept),
-        });
-        Ok(rows)
+        // In the order of the batch's parts, so that a record that others name
+        // by a foreign key is there before them.
+        loading.inserters.sort_by_key(|part| part.number);
+        self.job = Some(loading);
+        Ok(before)
     }
 
     fn encoder(&self) -> Encoder {
-        let columns = self
-            .job
-            .as_ref()
-            .map(|loading| loading.inserter.encodings());
-        let columns = columns.unwrap_or_default();
-        Box::new(move |batch| encode::encode(&columns, batch))
+        let inserters = self.job.iter().flat_map(|loading| &loading.inserters);
+        let parts: Vec<_> = inserters
+            .map(|part| (part.number, part.inserter.encodings()))
+            .collect();
+        Box::new(move |batch| {
+            for (number, columns) in &parts {
+                encode::encode(columns, *number, batch);
+            }
+        })
     }
 
     fn take(&mut self, batch: &Batch) -> Result<Vec<Refusal>, Error> {
         let Some(loading) = &mut self.job else {
             return Err(Error::new("rows came before the load began"));
         };
-        let refused = loading.inserter.insert(&self.connection, batch)?;
-        if let Some(rows) = &mut loading.rows {
-            *rows += (batch.rows.good.len() - refused.len()) as u64;
+        let mut all = Vec::new();
+        for part in &loading.inserters {
+            let refused = part.inserter.insert(&self.connection, batch)?;
+            if let Some(rows) = &mut loading.tables[part.table].rows {
+                *rows += (batch.parts[part.number].good.len() - refused.len()) as u64;
+            }
+            all.extend(refused);
         }
-        Ok(refused)
+        Ok(all)
     }
 
     fn commit(&mut self) -> Result<(), Error> {
         self.run("COMMIT", "committing")?;
         self.run("BEGIN IMMEDIATE", "beginning the next transaction")?;
         // Between the two, somebody else may have written.
-        if let Some(loading) = &mut self.job {
-            loading.rows = None;
+        for table in self.job.iter_mut().flat_map(|loading| &mut loading.tables) {
+            table.rows = None;
         }
         Ok(())
     }
 
-    fn finish(&mut self) -> Result<u64, Error> {
-        let rows = match &self.job {
-            Some(Loading {
-                rows: Some(rows), ..
-            }) => *rows,
-            Some(loading) => self.count(&loading.table)?,
-            None => 0,
-        };
+    fn finish(&mut self) -> Result<Vec<u64>, Error> {
+        let rows = self.rows()?;
         self.run("COMMIT", "committing")?;
         Ok(rows)
     }
 
-    fn undo(&mut self) -> Result<u64, Error> {
+    fn undo(&mut self) -> Result<Vec<u64>, Error> {
         if !self.connection.is_autocommit() {
             self.run("ROLLBACK", "undoing the load")?;
         }
-        match &self.job {
-            Some(loading) if self.kind_of(&loading.table)?.is_some() => self.count(&loading.table),
-            _ => Ok(0),
-        }
+        let tables = self.job.iter().flat_map(|loading| &loading.tables);
+        let rows = tables.map(|table| match self.kind_of(&table.name)? {
+            Some(_) => self.count(&table.name),
+            None => Ok(0),
+        });
+        rows.collect()
     }
 }
 

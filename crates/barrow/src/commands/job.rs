@@ -7,7 +7,7 @@ use barrow_core::flow;
 use barrow_core::source::{self, SourceFile};
 use barrow_core::spec::{self, Plan};
 use barrow_core::visible::visible;
-use barrow_targets::{Column, Job, Url};
+use barrow_targets::{Column, Job, Part, Url};
 
 use crate::args::Shared;
 use crate::failure::Failure;
@@ -87,31 +87,44 @@ impl Spec {
     /// What is to be loaded, and where.
     pub fn job(&self, table: Option<&str>) -> Result<Job, Failure> {
         let target = &self.plan.target;
-        let Some(table) = table.or(target.table.as_deref()) else {
-            return Err(Failure::wrong(
-                "there is no table to load into",
-                "say --table NAME, or [target] table in the spec",
-            ));
-        };
-        let columns = self.plan.loaded().map(|column| Column {
-            name: column.name.clone(),
-            ty: column.ty,
-            required: column.required,
+        let kinds = self.plan.kinds.iter().enumerate();
+        let loaded = kinds.filter(|(_, kind)| kind.load);
+        let parts = loaded.map(|(number, kind)| {
+            let own = kind.table.as_deref();
+            let Some(table) = own.or(table).or(target.table.as_deref()) else {
+                return Err(Failure::wrong(
+                    "there is no table to load into",
+                    "say --table NAME, or [target] table in the spec",
+                ));
+            };
+            let columns = kind.loaded().map(|column| Column {
+                name: column.name.clone(),
+                ty: column.ty,
+                required: column.required,
+            });
+            Ok(Part {
+                number,
+                table: table.to_string(),
+                columns: columns.collect(),
+            })
         });
         Ok(Job {
-            table: table.to_string(),
-            columns: columns.collect(),
+            parts: parts.collect::<Result<_, Failure>>()?,
             mode: target.mode,
             create: target.create,
         })
     }
 }
 
-/// How the flow is run.
-pub fn flow_options(shared: &Shared) -> flow::Options {
+/// How the flow of a run is run.
+pub fn flow_options(shared: &Shared, run: &str) -> flow::Options {
     let usual = flow::Options::default();
     flow::Options {
         threads: shared.threads.map_or(usual.threads, usize::from),
+        facts: flow::Facts {
+            run: run.to_string(),
+            ..usual.facts
+        },
         ..usual
     }
 }

@@ -8,13 +8,13 @@ use barrow_core::rejects::{Keeper, Reject};
 use barrow_core::source::SourceFile;
 use barrow_core::spec::plan::{Every, Mode, Tolerance};
 use barrow_core::tally::Tally;
-use barrow_targets::{Refusal, Target};
+use barrow_targets::{Job, Refusal, Target};
 
 use super::job::{Spec, flow_options};
 use crate::args::{Load, Report};
 use crate::failure::{BEYOND_TOLERANCE, Failure};
 use crate::view::progress::Progress;
-use crate::view::summary::{self, Outcome, Summary};
+use crate::view::summary::{self, Outcome, Summary, TableRows};
 
 /// Loads, and says what came of it.
 pub fn run(args: &Load) -> Result<ExitCode, Failure> {
@@ -47,7 +47,7 @@ pub fn run(args: &Load) -> Result<ExitCode, Failure> {
     let flowed = flow::run(
         &spec.plan,
         files.clone(),
-        flow_options(&args.shared),
+        flow_options(&args.shared, &run),
         &*encode,
         &mut sink,
     );
@@ -55,11 +55,10 @@ pub fn run(args: &Load) -> Result<ExitCode, Failure> {
     let summary = Summary {
         spec: spec.name(),
         into: url.to_string(),
-        table: job.table,
+        tables: tables(&job, &rows_before, &finished.rows_after),
         run,
         tolerance: spec.plan.rejects.tolerance,
-        rows_before,
-        ..finished
+        ..finished.summary
     };
     match args.shared.report {
         Report::Text => summary::print_text(&summary)?,
@@ -68,6 +67,7 @@ pub fn run(args: &Load) -> Result<ExitCode, Failure> {
     Ok(match summary.outcome {
         Outcome::Kept => ExitCode::SUCCESS,
         Outcome::BeyondTolerance { .. } => ExitCode::from(BEYOND_TOLERANCE),
+        Outcome::TotalsDiffer { .. } => ExitCode::FAILURE,
     })
 }
 
@@ -97,6 +97,24 @@ fn run_id() -> String {
     format!("{:08x}", random as u32)
 }
 
+/// What a load came to, and how many rows each table has now.
+struct Finished {
+    summary: Summary,
+    rows_after: Vec<u64>,
+}
+
+/// Each table with its rows before and after.
+fn tables(job: &Job, before: &[u64], after: &[u64]) -> Vec<TableRows> {
+    let rows = before.iter().zip(after);
+    let tables = job.tables().into_iter().zip(rows);
+    let each = tables.map(|(name, (before, after))| TableRows {
+        name: name.to_string(),
+        before: *before,
+        after: *after,
+    });
+    each.collect()
+}
+
 /// Takes batches into the table, and everything else to its place.
 struct LoadSink<'l> {
     files: &'l [SourceFile],
@@ -120,7 +138,7 @@ impl Sink for LoadSink<'_> {
 
     fn take(&mut self, batch: &mut Batch) -> Result<(), Failure> {
         let refusals = self.target.take(batch)?;
-        let loaded = (batch.rows.good.len() - refusals.len()) as u64;
+        let loaded = (batch.good() - refusals.len()) as u64;
         let refused = refused(batch, refusals);
         self.keep(batch, &refused)?;
         self.tally.add(batch, loaded, &refused);
@@ -164,29 +182,36 @@ impl LoadSink<'_> {
     }
 
     /// Keeps the load or undoes it, by how it went.
-    fn finish(mut self, flowed: Result<(), flow::Failure<Failure>>) -> Result<Summary, Failure> {
+    fn finish(mut self, flowed: Result<(), flow::Failure<Failure>>) -> Result<Finished, Failure> {
         self.progress.end();
         let ended = flowed.map_err(|failure| match failure {
             flow::Failure::Source(error) => error.into(),
             flow::Failure::Sink(failure) => failure,
         });
         match ended.and_then(|()| self.decide()) {
-            Ok((outcome, rows_after)) => Ok(Summary {
-                outcome,
+            Ok((outcome, rows_after)) => Ok(Finished {
+                summary: Summary {
+                    outcome,
+                    rejects: self.keeper.folder().map(std::path::Path::to_path_buf),
+                    times: self.times,
+                    elapsed: self.clock.elapsed(),
+                    tally: self.tally,
+                    ..Summary::default()
+                },
                 rows_after,
-                rejects: self.keeper.folder().map(std::path::Path::to_path_buf),
-                times: self.times,
-                elapsed: self.clock.elapsed(),
-                tally: self.tally,
-                ..Summary::default()
             }),
             Err(failure) => Err(self.undone(failure)),
         }
     }
 
-    /// Commits within the tolerance, undoes beyond it.
-    fn decide(&mut self) -> Result<(Outcome, u64), Failure> {
+    /// Commits within the tolerance, undoes beyond it, or where a file is not what
+    /// it says of itself.
+    fn decide(&mut self) -> Result<(Outcome, Vec<u64>), Failure> {
         self.keeper.finish()?;
+        if !self.tally.differences.is_empty() {
+            let not_kept = self.since_commit;
+            return Ok((Outcome::TotalsDiffer { not_kept }, self.target.undo()?));
+        }
         if self
             .tolerance
             .allows(self.tally.rejected(), self.tally.records())
@@ -225,6 +250,6 @@ impl LoadSink<'_> {
 }
 
 fn refused(batch: &Batch, refusals: Vec<Refusal>) -> Vec<Reject> {
-    let reject = |r: Refusal| batch.refuse(r.row as usize, r.code, r.column, r.words);
+    let reject = |r: Refusal| batch.refuse(r.part, r.row as usize, r.code, r.column, r.words);
     refusals.into_iter().map(reject).collect()
 }

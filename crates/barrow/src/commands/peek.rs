@@ -5,6 +5,7 @@ use std::process::ExitCode;
 
 use barrow_core::flow::{self, Batch, Failure as Flow, Sink};
 use barrow_core::look::{self, RecordAt};
+use barrow_core::records::block::LeftOut;
 use barrow_core::source::{self, SourceFile};
 use barrow_core::spec::{Plan, Type, read_plan};
 use barrow_core::values::shown;
@@ -12,8 +13,9 @@ use barrow_core::values::shown;
 use super::job::Spec;
 use crate::args::{Peek, Report};
 use crate::failure::Failure;
+use crate::view::counted;
 use crate::view::lines::{self, LinesView};
-use crate::view::records::{self, Entry, RecordsView};
+use crate::view::records::{self, Entry, KindView, RecordsView};
 
 /// How many lines are shown before and after the one that is asked for.
 const NEIGHBOURS: u64 = 3;
@@ -78,7 +80,7 @@ fn at(
         true => look::record_at(plan, file, line)?,
         false => None,
     };
-    let by_width = plan.records.fixed.is_some();
+    let by_width = plan.records.measure.is_some();
     let view = LinesView {
         file: file.name(),
         at: Some(line),
@@ -106,9 +108,13 @@ fn raw(plan: &Plan, file: &SourceFile, args: &Peek) -> Result<(), Failure> {
 
 /// The first records as typed values.
 fn head(plan: &Plan, files: Vec<SourceFile>, args: &Peek) -> Result<(), Failure> {
-    let columns: Vec<(String, Type)> = plan.loaded().map(|c| (c.name.clone(), c.ty)).collect();
+    let kinds = plan.kinds.iter().map(|kind| KindView {
+        name: kind.name.clone(),
+        columns: kind.loaded().map(|c| (c.name.clone(), c.ty)).collect(),
+    });
     let mut sink = Head {
-        types: columns.iter().map(|(_, ty)| *ty).collect(),
+        kinds: kinds.collect(),
+        left_out: LeftOut::default(),
         from: args.from,
         left: args.records,
         passed: 0,
@@ -123,8 +129,9 @@ fn head(plan: &Plan, files: Vec<SourceFile>, args: &Peek) -> Result<(), Failure>
         Ok(()) | Err(Flow::Sink(Enough)) => {}
         Err(Flow::Source(error)) => return Err(error.into()),
     }
+    sink.say_what_is_left_out();
     let view = RecordsView {
-        columns,
+        kinds: sink.kinds,
         entries: sink.entries,
         notes: sink.notes,
     };
@@ -136,7 +143,9 @@ struct Enough;
 
 /// Gathers records until there are enough.
 struct Head {
-    types: Vec<Type>,
+    kinds: Vec<KindView>,
+    /// Records that are not shown since the spec leaves them out.
+    left_out: LeftOut,
     from: u64,
     left: u64,
     /// Records of the files before this block.
@@ -159,11 +168,11 @@ impl Sink for Head {
             .map(|note| format!("{}: {note}", file.name));
         let new: Vec<String> = said.filter(|note| !self.notes.contains(note)).collect();
         self.notes.extend(new);
-        let mut entries: Vec<Entry> = batch
-            .rows
-            .good
-            .iter()
-            .map(|r| self.entry(batch, *r))
+        self.left_out.add(&batch.block.left_out);
+        let parts = batch.parts.iter().enumerate();
+        let rows = parts.flat_map(|(kind, rows)| rows.good.iter().map(move |row| (kind, *row)));
+        let mut entries: Vec<Entry> = rows
+            .map(|(kind, row)| self.entry(batch, kind, row))
             .collect();
         let told = batch
             .rejects
@@ -173,6 +182,7 @@ impl Sink for Head {
             file: file.name.clone(),
             record: reject.record,
             line: reject.line,
+            kind: 0,
             values: Err(reject.clone()),
         }));
         entries.sort_by_key(|entry| entry.record);
@@ -191,10 +201,25 @@ impl Sink for Head {
 }
 
 impl Head {
-    fn entry(&self, batch: &Batch, row: u32) -> Entry {
-        let (block, rows) = (&batch.block, &batch.rows);
+    fn say_what_is_left_out(&mut self) {
+        let LeftOut {
+            unmet, other_kinds, ..
+        } = self.left_out;
+        for (count, why) in [
+            (unmet, "by keep_if"),
+            (other_kinds, "as their kind is not loaded"),
+        ] {
+            if count > 0 {
+                self.notes
+                    .push(format!("{} left out {why}", counted(count, "record")));
+            }
+        }
+    }
+
+    fn entry(&self, batch: &Batch, kind: usize, row: u32) -> Entry {
+        let (block, rows) = (&batch.block, &batch.parts[kind]);
         let mark = rows.marks[row as usize] as usize;
-        let value = |(column, ty): (usize, &Type)| {
+        let value = |(column, (_, ty)): (usize, &(String, Type))| {
             shown(
                 rows.cell(column, row as usize),
                 *ty,
@@ -209,7 +234,13 @@ impl Head {
                 .unwrap_or_default(),
             record: block.record_number(mark),
             line: block.first_line + u64::from(block.marks[mark].line),
-            values: Ok(self.types.iter().enumerate().map(value).collect()),
+            kind,
+            values: Ok(self.kinds[kind]
+                .columns
+                .iter()
+                .enumerate()
+                .map(value)
+                .collect()),
         }
     }
 }

@@ -27,13 +27,21 @@ pub struct Entry {
     pub record: u64,
     /// Its first line, 1-based.
     pub line: u64,
+    /// Its kind, as a place in the view's kinds; meaningless for a reject.
+    pub kind: usize,
     /// Each value, none for null; or the reject.
     pub values: Result<Vec<Option<String>>, Reject>,
 }
 
+/// A kind of record, with its columns.
+pub struct KindView {
+    pub name: Option<String>,
+    pub columns: Vec<(String, Type)>,
+}
+
 /// Records of one or several files.
 pub struct RecordsView {
-    pub columns: Vec<(String, Type)>,
+    pub kinds: Vec<KindView>,
     pub entries: Vec<Entry>,
     pub notes: Vec<String>,
 }
@@ -46,6 +54,12 @@ pub fn print(view: &RecordsView, report: Report) -> Result<(), Failure> {
     }
 }
 
+/// Records of one kind.
+struct TableView<'v> {
+    columns: &'v [(String, Type)],
+    entries: &'v [&'v Entry],
+}
+
 /// A cell as it is shown, and whether that is dimmed.
 struct Shown(String, bool);
 
@@ -56,7 +70,41 @@ fn text(view: &RecordsView, out: &mut impl Write) -> io::Result<()> {
     if view.entries.is_empty() {
         return writeln!(out, "no records here");
     }
-    let cells: Vec<Option<Vec<Shown>>> = view.entries.iter().map(cells_of).collect();
+    if let [only] = view.kinds.as_slice() {
+        let all: Vec<&Entry> = view.entries.iter().collect();
+        return table(&only.columns, &all, out);
+    }
+    by_kind(view, out)
+}
+
+/// A table for each kind of record, and what is of none.
+fn by_kind(view: &RecordsView, out: &mut impl Write) -> io::Result<()> {
+    let mut first = true;
+    let mut heading = |words: String, out: &mut dyn Write| {
+        let gap = if std::mem::take(&mut first) { "" } else { "\n" };
+        writeln!(out, "{gap}{}", words.bold().underline())
+    };
+    for (number, kind) in view.kinds.iter().enumerate() {
+        let is_of = |entry: &&Entry| entry.kind == number && entry.values.is_ok();
+        let entries: Vec<&Entry> = view.entries.iter().filter(is_of).collect();
+        if !entries.is_empty() {
+            let name = visible(kind.name.as_deref().unwrap_or("").as_bytes());
+            heading(format!("kind {name}"), out)?;
+            table(&kind.columns, &entries, out)?;
+        }
+    }
+    let rejects: Vec<&Entry> = view.entries.iter().filter(|e| e.values.is_err()).collect();
+    if !rejects.is_empty() {
+        heading("rejected".into(), out)?;
+        table(&[], &rejects, out)?;
+    }
+    Ok(())
+}
+
+/// One table of records that have the same columns.
+fn table(columns: &[(String, Type)], entries: &[&Entry], out: &mut impl Write) -> io::Result<()> {
+    let view = &TableView { columns, entries };
+    let cells: Vec<Option<Vec<Shown>>> = view.entries.iter().map(|entry| cells_of(entry)).collect();
     let widths: Vec<usize> = (0..view.columns.len())
         .map(|c| width_of(view, &cells, c))
         .collect();
@@ -67,12 +115,17 @@ fn text(view: &RecordsView, out: &mut impl Write) -> io::Result<()> {
         .max()
         .unwrap_or(1)
         .max(6);
-    let bands = bands(&widths, super::width().saturating_sub(label + 2));
+    let mut bands = bands(&widths, super::width().saturating_sub(label + 2));
+    if bands.is_empty() {
+        bands.push(Vec::new());
+    }
     for (index, band) in bands.iter().enumerate() {
         if index > 0 {
             writeln!(out)?;
         }
-        heading(view, band, &widths, label, out)?;
+        if !band.is_empty() {
+            heading(view, band, &widths, label, out)?;
+        }
         let mut file = "";
         for (entry, cells) in view.entries.iter().zip(&cells) {
             if entry.file != file {
@@ -99,7 +152,7 @@ fn cells_of(entry: &Entry) -> Option<Vec<Shown>> {
     Some(values.iter().map(cell).collect())
 }
 
-fn width_of(view: &RecordsView, cells: &[Option<Vec<Shown>>], column: usize) -> usize {
+fn width_of(view: &TableView<'_>, cells: &[Option<Vec<Shown>>], column: usize) -> usize {
     let (name, ty) = &view.columns[column];
     let head = visible(name.as_bytes()).width().max(ty.to_string().width());
     let body = cells.iter().flatten().map(|row| row[column].0.width());
@@ -126,7 +179,7 @@ fn bands(widths: &[usize], room: usize) -> Vec<Vec<usize>> {
 }
 
 fn heading(
-    view: &RecordsView,
+    view: &TableView<'_>,
     band: &[usize],
     widths: &[usize],
     label: usize,
@@ -150,7 +203,7 @@ fn heading(
 }
 
 fn row(
-    view: &RecordsView,
+    view: &TableView<'_>,
     entry: &Entry,
     cells: &[Shown],
     band: &[usize],
@@ -228,7 +281,7 @@ fn padded(text: &str, width: usize, ty: Type) -> String {
 
 /// What the width of the terminal did to the table.
 fn folded(
-    view: &RecordsView,
+    view: &TableView<'_>,
     bands: &[Vec<usize>],
     cells: &[Option<Vec<Shown>>],
     out: &mut impl Write,
@@ -266,22 +319,23 @@ fn folded(
 }
 
 fn document(view: &RecordsView) -> serde_json::Value {
-    let columns: Vec<_> = view
-        .columns
-        .iter()
-        .map(|(n, t)| json!({ "name": n, "type": t.to_string() }))
-        .collect();
-    let records: Vec<_> = view.entries.iter().map(entry_document).collect();
-    json!({ "columns": columns, "records": records, "notes": view.notes })
+    let column = |(n, t): &(String, Type)| json!({ "name": n, "type": t.to_string() });
+    let columns = |kind: &KindView| kind.columns.iter().map(column).collect::<Vec<_>>();
+    let kind = |kind: &KindView| json!({ "kind": kind.name, "columns": columns(kind) });
+    let kinds: Vec<_> = view.kinds.iter().map(kind).collect();
+    let entry = |entry| entry_document(entry, &view.kinds);
+    let records: Vec<_> = view.entries.iter().map(entry).collect();
+    json!({ "kinds": kinds, "records": records, "notes": view.notes })
 }
 
-fn entry_document(entry: &Entry) -> serde_json::Value {
+fn entry_document(entry: &Entry, kinds: &[KindView]) -> serde_json::Value {
     let reasons = |reject: &Reject| {
         let reason = |r: &barrow_core::rejects::Reason| json!({ "code": r.code.word(), "column": r.column, "value": r.value, "says": r.says });
         reject.reasons.iter().map(reason).collect::<Vec<_>>()
     };
     json!({
         "file": entry.file, "record": entry.record, "line": entry.line,
+        "kind": entry.values.as_ref().ok().and(kinds[entry.kind].name.as_deref()),
         "values": entry.values.as_ref().ok(), "rejected": entry.values.as_ref().err().map(reasons),
     })
 }

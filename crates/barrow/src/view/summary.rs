@@ -22,17 +22,23 @@ const MOST_KINDS: usize = 20;
 pub struct Summary {
     pub spec: String,
     pub into: String,
-    pub table: String,
+    pub tables: Vec<TableRows>,
     pub run: String,
     pub outcome: Outcome,
     pub tolerance: Tolerance,
     pub tally: Tally,
     pub rejects: Option<PathBuf>,
-    pub rows_before: u64,
-    pub rows_after: u64,
     /// How long each file took.
     pub times: Vec<Duration>,
     pub elapsed: Duration,
+}
+
+/// A table, and how many rows it had and has.
+#[derive(Debug)]
+pub struct TableRows {
+    pub name: String,
+    pub before: u64,
+    pub after: u64,
 }
 
 /// Whether the rows stay.
@@ -43,13 +49,15 @@ pub enum Outcome {
     Kept,
     /// There were too many rejects, and so many good rows were undone.
     BeyondTolerance { not_kept: u64 },
+    /// A file is not what it says of itself, and so many good rows were undone.
+    TotalsDiffer { not_kept: u64 },
 }
 
 impl Summary {
     fn not_kept(&self) -> u64 {
         match self.outcome {
             Outcome::Kept => 0,
-            Outcome::BeyondTolerance { not_kept } => not_kept,
+            Outcome::BeyondTolerance { not_kept } | Outcome::TotalsDiffer { not_kept } => not_kept,
         }
     }
 
@@ -80,25 +88,87 @@ pub fn print_json(summary: &Summary) -> Result<(), Failure> {
 }
 
 fn text(s: &Summary, out: &mut impl Write) -> io::Result<()> {
-    let table = visible(s.table.as_bytes());
+    let tables: Vec<String> = s
+        .tables
+        .iter()
+        .map(|t| visible(t.name.as_bytes()))
+        .collect();
+    let word = if tables.len() == 1 { "table" } else { "tables" };
     writeln!(
         out,
-        "{} → {}, table {}\n",
+        "{} → {}, {word} {}\n",
         s.spec.bold(),
         s.into,
-        table.bold()
+        tables.join(", ").bold()
     )?;
     files(s, out)?;
     counts(s, out)?;
     repairs(s, out)?;
     reasons(s, out)?;
+    differences(s, out)?;
     next(s, out)?;
+    let width = s
+        .tables
+        .iter()
+        .map(|t| t.name.chars().count())
+        .max()
+        .unwrap_or(0);
+    for table in &s.tables {
+        let name = match s.tables.len() {
+            1 => "table:".to_string(),
+            _ => format!(
+                "{:<1$}",
+                format!("{}:", visible(table.name.as_bytes())),
+                width + 1
+            ),
+        };
+        writeln!(
+            out,
+            "  {name} {} before, {} after",
+            counted(table.before, "row"),
+            number(table.after)
+        )?;
+    }
+    Ok(())
+}
+
+/// Totals that a file states and that differ from what was found.
+fn differences(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    if s.tally.differences.is_empty() {
+        return Ok(());
+    }
     writeln!(
         out,
-        "  table: {} before, {} after",
-        counted(s.rows_before, "row"),
-        number(s.rows_after)
-    )
+        "  {}",
+        "totals that differ, so nothing was kept".red().bold()
+    )?;
+    let several = s.tally.files.len() > 1;
+    for d in &s.tally.differences {
+        let file = if several {
+            format!("{} ", d.file)
+        } else {
+            String::new()
+        };
+        writeln!(
+            out,
+            "    {}: the file states {} ({file}{}), and {} was found",
+            visible(d.of.as_bytes()),
+            grouped(&d.stated).bold(),
+            d.place,
+            grouped(&d.found).bold()
+        )?;
+    }
+    writeln!(out)
+}
+
+/// A whole number or decimal with its digits in groups; anything else as it is.
+fn grouped(text: &str) -> String {
+    let (whole, fraction) = text.split_once('.').unwrap_or((text, ""));
+    match whole.parse::<u64>() {
+        Ok(n) if fraction.is_empty() => number(n),
+        Ok(n) => format!("{}.{fraction}", number(n)),
+        Err(_) => text.to_string(),
+    }
 }
 
 fn files(s: &Summary, out: &mut impl Write) -> io::Result<()> {
@@ -173,6 +243,7 @@ fn verdict(s: &Summary) -> String {
         (Outcome::BeyondTolerance { .. }, _) => {
             format!("more than the tolerance of {}", s.tolerance)
         }
+        (Outcome::TotalsDiffer { .. }, _) => String::new(),
     }
 }
 
@@ -183,6 +254,8 @@ fn left_out_words(left_out: &LeftOut) -> String {
         (left_out.trailer, "trailer"),
         (left_out.comments, "comment"),
         (left_out.blank, "blank"),
+        (left_out.unmet, "by keep_if"),
+        (left_out.other_kinds, "of kinds not loaded"),
     ];
     let parts: Vec<String> = parts
         .iter()
@@ -279,6 +352,10 @@ fn next(s: &Summary, out: &mut impl Write) -> io::Result<()> {
             out,
             "  kept in {folder}/ · correct them there, then load that file with the same spec"
         ),
+        Outcome::TotalsDiffer { .. } => writeln!(
+            out,
+            "  kept in {folder}/ · is the file whole? ask for it again, or correct it"
+        ),
         Outcome::BeyondTolerance { .. } => writeln!(
             out,
             "  kept in {folder}/ · correct the file, or allow them: --tolerance {}",
@@ -291,7 +368,8 @@ fn document(s: &Summary) -> Value {
     let left_out = |l: &LeftOut| {
         json!({
             "preamble": l.preamble, "header": l.header, "trailer": l.trailer,
-            "comments": l.comments, "blank": l.blank, "all": l.all(),
+            "comments": l.comments, "blank": l.blank, "by_keep_if": l.unmet,
+            "of_kinds_not_loaded": l.other_kinds, "all": l.all(),
         })
     };
     let files: Vec<Value> = s.tally.files.iter().enumerate().map(|(index, file)| json!({
@@ -309,16 +387,33 @@ fn document(s: &Summary) -> Value {
         .iter()
         .map(|repair| {
             json!({
-                "what": repair.what, "column": repair.column, "count": repair.count,
+                "what": repair.what.to_string(), "column": repair.column, "count": repair.count,
                 "first": { "line": repair.line },
             })
         })
         .collect();
+    let tables: Vec<Value> = s
+        .tables
+        .iter()
+        .map(|t| json!({ "table": t.name, "rows_before": t.before, "rows_after": t.after }))
+        .collect();
+    let differences: Vec<Value> = s
+        .tally
+        .differences
+        .iter()
+        .map(|d| {
+            json!({
+                "file": d.file, "of": d.of, "place": d.place,
+                "stated": d.stated, "found": d.found,
+            })
+        })
+        .collect();
     json!({
-        "run": s.run, "spec": s.spec, "into": s.into, "table": s.table,
+        "run": s.run, "spec": s.spec, "into": s.into, "tables": tables,
         "outcome": match s.outcome {
             Outcome::Kept => "kept",
             Outcome::BeyondTolerance { .. } => "beyond tolerance",
+            Outcome::TotalsDiffer { .. } => "totals differ",
         },
         "tolerance": s.tolerance.to_string(),
         "read": s.tally.read(), "records": s.tally.records(), "loaded": s.loaded(),
@@ -326,7 +421,6 @@ fn document(s: &Summary) -> Value {
         "left_out": left_out(&s.tally.left_out()),
         "repaired": s.tally.repairs.all(), "repairs": repairs, "reasons": reasons,
         "rejects": s.folder(), "files": files,
-        "rows_before": s.rows_before, "rows_after": s.rows_after,
-        "seconds": s.elapsed.as_secs_f64(),
+        "totals_that_differ": differences, "seconds": s.elapsed.as_secs_f64(),
     })
 }

@@ -197,7 +197,7 @@ fn beyond_the_tolerance_nothing_is_kept_yet_all_is_told() {
         (&json["rejected"], &json["loaded"], &json["not_kept"]),
         (&20.into(), &0.into(), &19_980.into())
     );
-    assert_eq!(json["rows_after"], 1);
+    assert_eq!(json["tables"][0]["rows_after"], 1);
     assert_eq!(m.count("SELECT count(*) FROM d"), 1);
     assert_eq!(m.run("load d.spec.toml --tolerance 0.09%").code, 3);
     assert_eq!(m.run("load d.spec.toml --tolerance 0.1%").code, 0);
@@ -216,7 +216,7 @@ fn append_truncate_and_replace() {
     assert_eq!(m.run("load d.spec.toml --mode truncate").code, 0);
     assert_eq!(m.count("SELECT count(*) FROM d WHERE more = 'x'"), 1);
     let said = m.run("load d.spec.toml --mode replace --report json");
-    assert_eq!((said.code, &said.json()["rows_before"]), (0, &1.into()));
+    assert_eq!((said.code, &said.json()["tables"][0]["rows_before"]), (0, &1.into()));
     assert_eq!(
         m.cells("SELECT name, type FROM pragma_table_info('d')")[2],
         [text("kg"), text("DECIMAL(6,2)")]
@@ -242,7 +242,7 @@ fn every_so_many_records_is_committed_and_stays() {
     let kept = m.count("SELECT count(*) FROM d");
     assert!((5_000..60_000).contains(&kept), "{kept}");
     assert_eq!(said.json()["loaded"].as_i64(), Some(kept));
-    assert_eq!(said.json()["rows_after"].as_i64(), Some(kept));
+    assert_eq!(said.json()["tables"][0]["rows_after"].as_i64(), Some(kept));
 }
 
 #[test]

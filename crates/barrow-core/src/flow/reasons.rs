@@ -1,0 +1,101 @@
+//! What is wrong with a value, in words.
+
+use crate::records::block::Block;
+use crate::records::file::FileReading;
+use crate::rejects::{Code, Reason};
+use crate::source::Charset;
+use crate::spec::plan::ColumnPlan;
+use crate::values::{ColumnReader, Fault};
+use crate::visible::visible_short;
+
+/// A value in a reason is cut after so many characters; the reject's own bytes
+/// are whole.
+pub const LONGEST_SHOWN: usize = 200;
+
+/// Where a fault is: in which block and file, at which mark, in which column.
+pub struct Here<'h> {
+    /// The block.
+    pub block: &'h Block,
+    /// The file.
+    pub file: &'h FileReading,
+    /// The record, as a place in the block's marks.
+    pub mark: usize,
+    /// The column.
+    pub column: &'h ColumnPlan,
+    /// The field that the column is, 0-based; none for one that is computed.
+    pub field: Option<usize>,
+    /// The bytes of values that do not stand in the block.
+    pub store: &'h [u8],
+}
+
+/// What is wrong with one value.
+pub fn reason(here: &Here<'_>, fault: &Fault) -> Reason {
+    let Here { block, column, .. } = here;
+    let (says, expected) = match &column.reader {
+        Some(reader) => (reader.sentence(fault.code), reader.expected(fault.code)),
+        None => (fault.code.words().to_string(), String::new()),
+    };
+    let says = match fault.code {
+        Code::BadBytes => format!(
+            "bytes that do not decode as {}",
+            here.file.rules.charset.name()
+        ),
+        _ => says,
+    };
+    // A field that is missing is told at the place of its record.
+    let present = !fault.span.is_missing();
+    let at = match present {
+        true => fault.span.start(),
+        false => block.marks[here.mark].start as usize,
+    };
+    let made = fault.made.map(|piece| piece.of(&block.bytes, here.store));
+    Reason {
+        code: fault.code,
+        column: Some(column.name.clone()),
+        field: here.field.map(|field| field as u32 + 1),
+        offset: block.place(at),
+        value: match (made, present) {
+            (Some(text), _) => Some(visible_short(text, LONGEST_SHOWN)),
+            (None, true) => Some(shown(block, here.file, column, fault)),
+            (None, false) => None,
+        },
+        says,
+        expected,
+    }
+}
+
+/// A value as people read it; bytes that do not decode, and numbers that are
+/// bytes, stand in hexadecimal.
+fn shown(block: &Block, file: &FileReading, column: &ColumnPlan, fault: &Fault) -> String {
+    let raw = block.raw(fault.span.range());
+    if column
+        .reader
+        .as_ref()
+        .is_some_and(ColumnReader::reads_bytes)
+    {
+        return hexadecimal(raw);
+    }
+    match fault.code {
+        Code::BadBytes if block.map.is_some() => visible_short(raw, LONGEST_SHOWN),
+        _ => readable(&file.rules.charset, &block.bytes[fault.span.range()]),
+    }
+}
+
+fn hexadecimal(bytes: &[u8]) -> String {
+    let shown = bytes.iter().take(LONGEST_SHOWN / 4);
+    shown.map(|b| format!("\\x{b:02X}")).collect()
+}
+
+/// A field's text, or its bytes in hexadecimal where they mean nothing.
+pub fn readable(charset: &Charset, value: &[u8]) -> String {
+    let mut text = Vec::new();
+    match charset.decode(
+        &value[..value.len().min(LONGEST_SHOWN * 4)],
+        None,
+        &mut text,
+    ) {
+        Ok(_) => visible_short(&text, LONGEST_SHOWN),
+        Err(_) if charset.reads_as_ascii() => visible_short(value, LONGEST_SHOWN),
+        Err(_) => hexadecimal(value),
+    }
+}

@@ -1,0 +1,232 @@
+//! Checks columns: their places, their types, and what reads them.
+
+use std::collections::HashMap;
+
+use super::{header, is_fixed, it};
+use crate::spec::plan::{ColumnPlan, Header, Place};
+use crate::spec::problem::Problem;
+use crate::spec::types::Type;
+use crate::spec::written::{Column, Shape, Written};
+use crate::values::{ColumnReader, ReaderOptions};
+
+/// The columns of a shape, in the order of the spec.
+pub fn columns(shape: &Shape, written: &Written, problems: &mut Vec<Problem>) -> Vec<ColumnPlan> {
+    if shape.columns.is_empty() {
+        let span = shape.columns_span.clone().unwrap_or(0..0);
+        problems.push(
+            Problem::new(span, "the spec names no columns", "no columns").help(
+                "list them under [columns], such as  delivery_id = \"bigint\"; taking them from \
+                 the table is not built yet",
+            ),
+        );
+    }
+    let header = header(written);
+    let mut places = Places::default();
+    let columns: Vec<ColumnPlan> = shape
+        .columns
+        .iter()
+        .filter_map(|c| column(c, written, header, &mut places, problems))
+        .collect();
+    same_name_in_two_cases(&shape.columns, problems);
+    if !columns.is_empty() && shape.columns.iter().all(|c| it(&c.load) == Some(false)) {
+        problems.push(Problem::new(
+            shape.columns_span.clone().unwrap_or(0..0),
+            "every column says load = false, so nothing would be loaded",
+            "nothing to load",
+        ));
+    }
+    columns
+}
+
+/// Databases fold the case of names, so two names that differ only in case are one.
+fn same_name_in_two_cases(columns: &[Column], problems: &mut Vec<Problem>) {
+    let mut seen: HashMap<String, &str> = HashMap::new();
+    for column in columns {
+        if let Some(other) = seen.insert(column.name.it.to_lowercase(), &column.name.it) {
+            problems.push(
+                Problem::new(
+                    column.name.span.clone(),
+                    format!(
+                        "the columns {other} and {} are one to a database",
+                        column.name.it
+                    ),
+                    "differs in case only",
+                )
+                .help("give one of them another name, and the header's name in `from`"),
+            );
+        }
+    }
+}
+
+/// Which fields are taken already, and which one comes next.
+#[derive(Default)]
+struct Places {
+    next: usize,
+    by_place: HashMap<usize, String>,
+    by_name: HashMap<String, String>,
+}
+
+fn column(
+    c: &Column,
+    written: &Written,
+    header: Header,
+    places: &mut Places,
+    problems: &mut Vec<Problem>,
+) -> Option<ColumnPlan> {
+    let values = &written.values;
+    let place = if c.value.is_some() {
+        computed(c, problems);
+        Place::Computed
+    } else if is_fixed(written) {
+        places.next += 1;
+        Place::Field(places.next - 1)
+    } else {
+        super::fixed::misplaced(c, problems);
+        place(c, header, places, problems)
+    };
+    let load = it(&c.load).unwrap_or(true);
+    let ty = match &c.ty {
+        Some(ty) => ty.it,
+        None if c.has_type => return None,
+        None if load => {
+            problems.push(
+                Problem::new(
+                    c.name.span.clone(),
+                    format!("column {} has no type", c.name.it),
+                    "no type",
+                )
+                .help("give it one, such as type = \"text\"; taking it from the table is not built yet"),
+            );
+            return None;
+        }
+        None => Type::Text,
+    };
+    super::misplaced::keys(c, ty, problems);
+    super::misplaced::policies(c, problems);
+    let form = super::fixed::form(c, values, ty, problems);
+    let options = ReaderOptions {
+        form,
+        ..super::values::options(c, written, ty)
+    };
+    let reader = match ColumnReader::new(ty, options) {
+        Ok(reader) => Some(reader),
+        Err(error) => {
+            let span = super::values::span(error.key, c, values, ty);
+            problems.push(Problem::new(
+                span.unwrap_or_else(|| c.name.span.clone()),
+                format!("column {}: {}", c.name.it, error.message),
+                error.label,
+            ));
+            None
+        }
+    };
+    Some(ColumnPlan {
+        name: c.name.it.clone(),
+        ty,
+        place,
+        required: it(&c.required).unwrap_or(false),
+        load,
+        reader,
+        value: None,
+    })
+}
+
+/// A computed column has no place in the record.
+fn computed(c: &Column, problems: &mut Vec<Problem>) {
+    let places = [
+        ("from", c.from.as_ref().map(|at| &at.span)),
+        ("at", c.at.as_ref().map(|at| &at.span)),
+        ("start", c.start.as_ref().map(|at| &at.span)),
+        ("width", c.width.as_ref().map(|at| &at.span)),
+    ];
+    for (key, span) in places {
+        if let Some(span) = span {
+            problems.push(Problem::new(
+                span.clone(),
+                format!("column {} is computed, so it has no {key}", c.name.it),
+                "not with value",
+            ));
+        }
+    }
+}
+
+fn place(c: &Column, header: Header, places: &mut Places, problems: &mut Vec<Problem>) -> Place {
+    if let (Some(from), Some(at)) = (&c.from, &c.at) {
+        problems.push(Problem::new(
+            at.span.clone(),
+            format!(
+                "column {} is found by name (from = \"{}\") and by place (at = {}): one will do",
+                c.name.it, from.it, at.it
+            ),
+            "a second place",
+        ));
+    }
+    if let Some(from) = &c.from
+        && header != Header::Names
+    {
+        problems.push(
+            Problem::new(
+                from.span.clone(),
+                format!(
+                    "column {} is found by its header's name, but the header is not read",
+                    c.name.it
+                ),
+                "no header to find it in",
+            )
+            .help("say [records] header = \"names\", or give its place with `at`"),
+        );
+    }
+    if let Some(at) = &c.at {
+        if at.it == 0 {
+            problems.push(Problem::new(
+                at.span.clone(),
+                "places are counted from 1",
+                "there is no field 0",
+            ));
+        }
+        return by_place(
+            (at.it as usize).saturating_sub(1),
+            c,
+            &at.span,
+            places,
+            problems,
+        );
+    }
+    if header == Header::Names {
+        let name = c.from.as_ref().unwrap_or(&c.name);
+        if let Some(other) = places.by_name.insert(name.it.clone(), c.name.it.clone()) {
+            problems.push(Problem::new(
+                name.span.clone(),
+                format!(
+                    "the columns {other} and {} are the same field \"{}\"",
+                    c.name.it, name.it
+                ),
+                "taken already",
+            ));
+        }
+        return Place::Named(name.it.clone());
+    }
+    by_place(places.next, c, &c.name.span.clone(), places, problems)
+}
+
+fn by_place(
+    field: usize,
+    c: &Column,
+    span: &std::ops::Range<usize>,
+    places: &mut Places,
+    problems: &mut Vec<Problem>,
+) -> Place {
+    places.next = field + 1;
+    if let Some(other) = places.by_place.insert(field, c.name.it.clone()) {
+        problems.push(Problem::new(
+            span.clone(),
+            format!(
+                "the columns {other} and {} are the same field {}",
+                c.name.it,
+                field + 1
+            ),
+            "taken already",
+        ));
+    }
+    Place::Field(field)
+}

@@ -1,0 +1,282 @@
+//! Checks the kinds of record, each a shape of its own; one where none is named.
+
+use std::collections::HashSet;
+
+use super::template::{Names, template};
+use super::{columns, conditions, fixed, header, is_fixed, it};
+use crate::conditions::Scope;
+use crate::spec::plan::{ColumnPlan, EndingPlan, Header, KindPlan, Part};
+use crate::spec::problem::{At, Problem};
+use crate::spec::written::{Kind, Shape, Written};
+
+/// Every kind of record.
+pub fn kinds(written: &Written, ending: &EndingPlan, problems: &mut Vec<Problem>) -> Vec<KindPlan> {
+    if is_fixed(written) {
+        fixed::header(written, problems);
+    }
+    if written.kinds.is_empty() {
+        let said = &written.records.record_width;
+        return vec![shape(&written.shape, said, written, &[], problems)];
+    }
+    beside_kinds(written, problems);
+    let mut plans: Vec<KindPlan> = Vec::new();
+    for kind in &written.kinds {
+        let plan = one(kind, written, &plans, ending, problems);
+        for (source, column) in carried(&plan) {
+            also_read(&mut plans[source], column);
+        }
+        plans.push(plan);
+    }
+    if plans.iter().all(|kind| !kind.load) {
+        problems.push(Problem::new(
+            written.kinds[0].span.clone(),
+            "every kind says load = false, so nothing would be loaded",
+            "nothing to load",
+        ));
+    }
+    plans
+}
+
+/// What stands beside the kinds and belongs into them.
+fn beside_kinds(written: &Written, problems: &mut Vec<Problem>) {
+    let shape = &written.shape;
+    let keep_if = shape.keep_if.as_ref().map(|at| at.span.clone());
+    let check = shape.checks.first().map(|check| check.span.clone());
+    for (what, span) in [
+        ("[columns]", shape.columns_span.clone()),
+        ("[records] keep_if", keep_if),
+        ("[[check]]", check),
+    ] {
+        if let Some(span) = span {
+            problems.push(Problem::new(
+                span,
+                format!("the spec names kinds of record, and {what} is for one kind"),
+                "belongs into a [[kind]]",
+            ));
+        }
+    }
+    if header(written) == Header::Names {
+        let at = written.records.header.as_ref().map(|at| at.span.clone());
+        let span = at.unwrap_or_else(|| written.kinds[0].span.clone());
+        problems.push(
+            Problem::new(
+                span,
+                "kinds of record find their columns by place, and the header's names are read",
+                "not with [[kind]]",
+            )
+            .help("say [records] header = \"none\", or \"skip\""),
+        );
+    }
+}
+
+fn one(
+    kind: &Kind,
+    written: &Written,
+    before: &[KindPlan],
+    ending: &EndingPlan,
+    problems: &mut Vec<Problem>,
+) -> KindPlan {
+    let said = if *ending == EndingPlan::None {
+        &written.records.record_width
+    } else {
+        &kind.record_width
+    };
+    let mut plan = shape(&kind.shape, said, written, before, problems);
+    plan.name = it(&kind.name);
+    match &kind.name {
+        None => problems.push(Problem::new(
+            kind.span.clone(),
+            "a kind has no name",
+            "no name",
+        )),
+        Some(name)
+            if before
+                .iter()
+                .any(|other| other.name.as_ref() == Some(&name.it)) =>
+        {
+            let message = format!("there are two kinds {}", name.it);
+            problems.push(Problem::new(name.span.clone(), message, "named already"));
+        }
+        Some(name) if name.it.contains('.') => {
+            let message = "a kind's name has no point, which parts it from a column's";
+            problems.push(Problem::new(name.span.clone(), message, "holds a point"));
+        }
+        Some(_) => {}
+    }
+    match &kind.condition {
+        None => problems.push(
+            Problem::new(
+                kind.span.clone(),
+                "a kind does not say which records are of it",
+                "no if",
+            )
+            .help("say if = \"slice(1, 1) = 'T'\", or if = \"field(1) = 'T'\""),
+        ),
+        Some(at) => {
+            plan.condition = conditions::condition(&written.text, at, Scope::Raw, problems);
+        }
+    }
+    plan.table = it(&kind.table);
+    plan.load = it(&kind.load).unwrap_or(true);
+    if let (false, Some(table)) = (plan.load, &kind.table) {
+        let message = "a kind that is not loaded has no table";
+        problems.push(Problem::new(
+            table.span.clone(),
+            message,
+            "not with load = false",
+        ));
+    }
+    if let (Some(at), false) = (&kind.record_width, is_fixed(written)) {
+        let message = "[[kind]] record_width is for layout = \"fixed\"";
+        problems.push(Problem::new(at.span.clone(), message, "means nothing here"));
+    }
+    plan
+}
+
+/// The columns of a shape, and what holds for its records.
+fn shape(
+    shape: &Shape,
+    said: &Option<At<u64>>,
+    written: &Written,
+    before: &[KindPlan],
+    problems: &mut Vec<Problem>,
+) -> KindPlan {
+    let text = &written.text;
+    let mut columns = columns::columns(shape, written, problems);
+    templates(shape, &mut columns, written, before, problems);
+    let fixed = is_fixed(written).then(|| {
+        let mut layout = fixed::layout(&shape.columns, &columns, problems);
+        layout.width = fixed::width(said, layout.width, problems);
+        layout
+    });
+    let checks = conditions::checks(text, &shape.checks, &columns, problems);
+    let keep_if = shape.keep_if.as_ref().and_then(|at| {
+        let names = conditions::names(&columns);
+        conditions::condition(text, at, Scope::Columns(&names), problems)
+    });
+    let mut plan = KindPlan {
+        name: None,
+        condition: None,
+        columns,
+        read: Vec::new(),
+        fixed,
+        load: true,
+        table: None,
+        keep_if,
+        checks,
+    };
+    plan.read = read(&plan);
+    plan
+}
+
+fn templates(
+    shape: &Shape,
+    columns: &mut [ColumnPlan],
+    written: &Written,
+    before: &[KindPlan],
+    problems: &mut Vec<Problem>,
+) {
+    for place in 0..columns.len() {
+        let named = |c: &&crate::spec::written::Column| c.name.it == columns[place].name;
+        let value = shape
+            .columns
+            .iter()
+            .find(named)
+            .and_then(|c| c.value.as_ref());
+        let Some(value) = value else { continue };
+        let names = Names {
+            text: &written.text,
+            before: &columns[..place],
+            all: columns,
+            kinds: before,
+        };
+        columns[place].value = template(value, &names, problems);
+    }
+}
+
+/// The columns that are read: the loaded ones, and what something asks for.
+fn read(plan: &KindPlan) -> Vec<usize> {
+    let mut asked: HashSet<usize> = HashSet::new();
+    let conditions = plan.checks.iter().map(|check| &check.condition);
+    for condition in conditions.chain(&plan.keep_if) {
+        asked.extend(&condition.columns);
+    }
+    let wanted =
+        |place: &usize, asked: &HashSet<usize>| plan.columns[*place].load || asked.contains(place);
+    // A template may ask for a column before it, and that for another.
+    for (place, column) in plan.columns.iter().enumerate().rev() {
+        if let (true, Some(value)) = (wanted(&place, &asked), &column.value) {
+            asked.extend(value.parts.iter().filter_map(|part| match part {
+                Part::Column(place) => Some(*place),
+                _ => None,
+            }));
+        }
+    }
+    let all = 0..plan.columns.len();
+    let loaded = all.clone().filter(|place| plan.columns[*place].load);
+    let others = all.filter(|place| !plan.columns[*place].load && asked.contains(place));
+    loaded.chain(others).collect()
+}
+
+/// What a kind's templates take from other kinds: the kind and its column.
+fn carried(plan: &KindPlan) -> Vec<(usize, usize)> {
+    let values = plan
+        .columns
+        .iter()
+        .filter_map(|column| column.value.as_ref());
+    let parts = values.flat_map(|value| &value.parts);
+    let carried = parts.filter_map(|part| match part {
+        Part::Carried { kind, column } => Some((*kind, *column)),
+        _ => None,
+    });
+    carried.collect()
+}
+
+/// Adds to a kind's columns those that other kinds or totals ask for.
+pub fn also_read(plan: &mut KindPlan, place: usize) {
+    if !plan.read.contains(&place) {
+        plan.read.push(place);
+    }
+}
+
+/// How wide records without an end are.
+pub fn width(
+    written: &Written,
+    kinds: &[KindPlan],
+    ending: &EndingPlan,
+    problems: &mut Vec<Problem>,
+) -> usize {
+    if !is_fixed(written) {
+        return 0;
+    }
+    let widths = kinds.iter().filter_map(|kind| kind.fixed.as_ref());
+    let width = widths.map(|fixed| fixed.width).max().unwrap_or(0);
+    if let (Some(at), false, true) = (
+        &written.records.record_width,
+        written.kinds.is_empty(),
+        *ending != EndingPlan::None,
+    ) {
+        problems.push(Problem::new(
+            at.span.clone(),
+            "each kind of record has its own width",
+            "say record_width in the [[kind]]",
+        ));
+    }
+    if *ending == EndingPlan::None && (width == 0 || several_widths(written)) {
+        let at = written.records.ending.as_ref();
+        problems.push(
+            Problem::new(
+                at.map_or(0..0, |at| at.span.clone()),
+                "records without an end need a width",
+                "how wide?",
+            )
+            .help("say [records] record_width, or give the columns their widths"),
+        );
+    }
+    width
+}
+
+/// Kinds have each their own width, so records without an end need one for all.
+fn several_widths(written: &Written) -> bool {
+    !written.kinds.is_empty() && written.records.record_width.is_none()
+}

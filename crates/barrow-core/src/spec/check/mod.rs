@@ -1,0 +1,321 @@
+//! From the spec as written to the plan: defaults, contradictions, and every
+//! per-column choice made once.
+
+mod columns;
+mod conditions;
+mod fixed;
+mod kinds;
+mod misplaced;
+mod records;
+mod template;
+mod totals;
+mod values;
+
+use std::path::PathBuf;
+
+use super::plan::{
+    Every, Header, Measure, Mode, Plan, RejectsPlan, SourcePlan, TargetPlan, Tolerance,
+    WhenUndecodable,
+};
+use super::problem::{At, Problem};
+use super::written::{Layout, Written};
+use crate::source::{Charset, Packing};
+
+/// Reads and checks a spec.
+///
+/// # Errors
+/// Everything wrong with it, in the order of the text.
+pub fn plan(text: &str) -> Result<Plan, Vec<Problem>> {
+    let (written, problems) = super::read::read(text)?;
+    check(&written, problems)
+}
+
+/// Checks a spec as written, of which `problems` are known already.
+fn check(written: &Written, mut problems: Vec<Problem>) -> Result<Plan, Vec<Problem>> {
+    keys_of_the_other_layout(written, &mut problems);
+    let ending = records::ending(&written.records, &mut problems);
+    let mut kinds = kinds::kinds(written, &ending, &mut problems);
+    let width = kinds::width(written, &kinds, &ending, &mut problems);
+    let totals = totals::totals(written, &mut kinds, &mut problems);
+    let plan = Plan {
+        files: texts(written.source.files.as_deref()),
+        source: source(written, &mut problems),
+        records: records::records(written, ending, width, &mut problems),
+        kinds,
+        totals,
+        target: target(written, &mut problems),
+        rejects: RejectsPlan {
+            tolerance: it(&written.rejects.tolerance).unwrap_or(Tolerance::Records(0)),
+            folder: PathBuf::from(it(&written.rejects.folder).unwrap_or_else(|| "rejects".into())),
+        },
+    };
+    if problems.is_empty() {
+        return Ok(plan);
+    }
+    problems.sort_by_key(|p| p.span.start);
+    Err(problems)
+}
+
+fn words_span<T>(words: &[At<T>]) -> std::ops::Range<usize> {
+    match (words.first(), words.last()) {
+        (Some(first), Some(last)) => first.span.start..last.span.end,
+        _ => 0..0,
+    }
+}
+
+fn it<T: Clone>(at: &Option<At<T>>) -> Option<T> {
+    at.as_ref().map(|at| at.it.clone())
+}
+
+fn texts(at: Option<&[At<String>]>) -> Vec<String> {
+    at.unwrap_or_default()
+        .iter()
+        .map(|t| t.it.clone())
+        .collect()
+}
+
+fn source(written: &Written, problems: &mut Vec<Problem>) -> SourcePlan {
+    let s = &written.source;
+    let by_bytes = is_fixed(written) && it(&written.measure) == Some(Measure::Bytes);
+    let charset = match &s.encoding {
+        Some(label) if label.it == "auto" => None,
+        Some(label) => match Charset::new(&label.it, by_bytes) {
+            Ok(charset) => Some(charset),
+            Err((message, help)) => {
+                let problem = Problem::new(label.span.clone(), message, "not a label");
+                problems.push(problem.maybe_help(help));
+                None
+            }
+        },
+        None => Some(Charset::Utf8),
+    };
+    SourcePlan {
+        charset,
+        when_undecodable: it(&s.when_undecodable).unwrap_or(WhenUndecodable::Reject),
+        stand_in: it(&s.stand_in).unwrap_or_else(|| "\u{FFFD}".into()),
+        packing: it(&s.packing).unwrap_or(Packing::Auto),
+    }
+}
+
+/// Keys that the layout gives no meaning to are told, and not passed over.
+fn keys_of_the_other_layout(written: &Written, problems: &mut Vec<Problem>) {
+    let d = &written.delimited;
+    let keys = match is_fixed(written) {
+        true => vec![
+            (
+                "[delimited] delimiter",
+                d.delimiter.as_ref().map(|k| &k.span),
+            ),
+            ("[delimited] quote", d.quote.as_ref().map(|k| &k.span)),
+            ("[delimited] escape", d.escape.as_ref().map(|k| &k.span)),
+        ],
+        false => vec![
+            ("[fixed] measure", written.measure.as_ref().map(|k| &k.span)),
+            (
+                "[records] record_width",
+                written.records.record_width.as_ref().map(|k| &k.span),
+            ),
+        ],
+    };
+    let other = if is_fixed(written) {
+        "delimited"
+    } else {
+        "fixed"
+    };
+    for (key, span) in keys {
+        if let Some(span) = span {
+            problems.push(Problem::new(
+                span.clone(),
+                format!("{key} is for layout = \"{other}\""),
+                "means nothing here",
+            ));
+        }
+    }
+    if let Some(stand_in) = &written.source.stand_in
+        && it(&written.source.when_undecodable) != Some(WhenUndecodable::Replace)
+    {
+        problems.push(Problem::new(
+            stand_in.span.clone(),
+            "stand_in is for when_undecodable = \"replace\"",
+            "means nothing here",
+        ));
+    }
+}
+
+fn is_fixed(written: &Written) -> bool {
+    it(&written.records.layout) == Some(Layout::Fixed)
+}
+
+fn header(written: &Written) -> Header {
+    let usual = if is_fixed(written) {
+        Header::None
+    } else {
+        Header::Names
+    };
+    it(&written.records.header).unwrap_or(usual)
+}
+
+fn target(written: &Written, problems: &mut Vec<Problem>) -> TargetPlan {
+    let t = &written.target;
+    let mode = it(&t.mode).unwrap_or(Mode::Append);
+    let every = it(&t.every).unwrap_or(Every::All);
+    if let (Mode::Replace, Every::Records(_), Some(at)) = (mode, every, &t.every) {
+        problems.push(
+            Problem::new(
+                at.span.clone(),
+                "mode = \"replace\" swaps the whole table in at once, so it cannot commit as it goes",
+                "not with replace",
+            )
+            .help("say every = \"all\", or mode = \"truncate\""),
+        );
+    }
+    if let (Every::Records(_), Some(at), Some(_)) = (every, &t.every, written.totals.first()) {
+        problems.push(
+            Problem::new(
+                at.span.clone(),
+                "totals are compared at a file's end, when a load that commits as it goes can no \
+                 longer be undone",
+                "not with [[total]]",
+            )
+            .help("say every = \"all\""),
+        );
+    }
+    if let Some(table) = &t.table
+        && table.it.trim().is_empty()
+    {
+        problems.push(Problem::new(
+            table.span.clone(),
+            "the table's name is empty",
+            "empty",
+        ));
+    }
+    TargetPlan {
+        into: it(&t.into),
+        table: it(&t.table),
+        mode,
+        create: it(&t.create).unwrap_or(false),
+        every,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::spec::plan::Place;
+
+    fn found(text: &str) -> Vec<String> {
+        match plan(text) {
+            Ok(_) => Vec::new(),
+            Err(problems) => problems.into_iter().map(|p| p.message).collect(),
+        }
+    }
+
+    #[test]
+    fn contradictions_are_found() {
+        let cases = [
+            (
+                "[columns]\na = { type = \"text\", from = \"A\", at = 1 }",
+                "one will do",
+            ),
+            (
+                "[columns]\na = { type = \"text\", at = 0 }",
+                "counted from 1",
+            ),
+            (
+                "[records]\nheader = \"none\"\n[columns]\na = { type = \"text\", from = \"A\" }",
+                "the header is not read",
+            ),
+            (
+                "[columns]\na = { type = \"text\", at = 2 }\nb = { type = \"text\", at = 2 }",
+                "the same field 2",
+            ),
+            (
+                "[columns]\na = \"text\"\nA = \"text\"",
+                "are one to a database",
+            ),
+            (
+                "[columns]\na = { type = \"text\", pattern = \"%Y\" }",
+                "pattern is for dates",
+            ),
+            (
+                "[columns]\na = { type = \"text\", true_words = [\"Y\"] }",
+                "true_words is for booleans",
+            ),
+            (
+                "[columns]\na = { type = \"integer\", default = \"x\" }",
+                "default \"x\" is not a number",
+            ),
+            (
+                "[columns]\na = { type = \"date\", pattern = \"%Q\" }",
+                "column a: ",
+            ),
+            (
+                "[columns]\na = { type = \"boolean\", true_words = [\"1\"], false_words = [\"1\"] }",
+                "both true and false",
+            ),
+            (
+                "[delimited]\ndelimiter = \"\\n\"\n[columns]\na = \"text\"",
+                "holds a record's end",
+            ),
+            (
+                "[delimited]\ndelimiter = \"\"\n[columns]\na = \"text\"",
+                "delimiter is empty",
+            ),
+            (
+                "[delimited]\nquote = \"ab\"\n[columns]\na = \"text\"",
+                "one character",
+            ),
+            (
+                "[delimited]\nquote = \",\"\n[columns]\na = \"text\"",
+                "part of the delimiter",
+            ),
+            (
+                "[target]\nmode = \"replace\"\nevery = 10\n[columns]\na = \"text\"",
+                "cannot commit as it goes",
+            ),
+            ("[columns]\na = { required = true }", "has no type"),
+            (
+                "[columns]\na = { type = \"text\", load = false }",
+                "nothing would be loaded",
+            ),
+            ("", "names no columns"),
+        ];
+        for (text, says) in cases {
+            let found = found(text);
+            assert!(found.iter().any(|m| m.contains(says)), "{text}\n{found:?}");
+        }
+    }
+
+    #[test]
+    fn what_cannot_be_read_and_what_contradicts_come_together() {
+        let text = "[delimited]\nquote = \",\"\n[records]\nheadr = 1\n[columns]\na = \"txt\"";
+        let found = found(text);
+        assert_eq!(found.len(), 3, "{found:?}");
+        assert!(
+            found[0].contains("quote") && found[1].contains("headr") && found[2].contains("txt")
+        );
+    }
+
+    #[test]
+    fn places_follow_on() {
+        let text = "[records]\nheader = \"none\"\n[columns]\na = \"text\"\nb = { type = \"text\", at = 5 }\nc = \"text\"";
+        let plan = plan(text).unwrap();
+        let places: Vec<_> = plan.kinds[0]
+            .columns
+            .iter()
+            .map(|c| c.place.clone())
+            .collect();
+        assert_eq!(places, [Place::Field(0), Place::Field(4), Place::Field(5)]);
+    }
+
+    #[test]
+    fn defaults() {
+        let plan = plan("[columns]\na = \"text\"").unwrap();
+        assert_eq!(plan.records.delimited.delimiter, b",");
+        assert_eq!(plan.records.delimited.quote, b"\"");
+        assert_eq!(plan.records.header, Header::Names);
+        assert_eq!(plan.records.longest, 1 << 20);
+        assert_eq!(plan.rejects.tolerance, Tolerance::Records(0));
+        assert_eq!(plan.target.mode, Mode::Append);
+    }
+}

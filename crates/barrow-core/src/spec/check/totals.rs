@@ -1,0 +1,186 @@
+//! Checks the totals that files state of themselves.
+
+use super::conditions::names;
+use super::kinds::also_read;
+use super::{is_fixed, it};
+use crate::spec::nearest::did_you_mean;
+use crate::spec::plan::{Header, KindPlan, PartKey, PreambleKey, TotalAt, TotalOf, TotalPlan};
+use crate::spec::problem::Problem;
+use crate::spec::types::Type;
+use crate::spec::written::{Total, Written};
+
+/// Every total; the columns that are summed are read.
+pub fn totals(
+    written: &Written,
+    kinds: &mut [KindPlan],
+    problems: &mut Vec<Problem>,
+) -> Vec<TotalPlan> {
+    let one = |total| one(total, written, kinds, problems);
+    written.totals.iter().filter_map(one).collect()
+}
+
+fn one(
+    total: &Total,
+    written: &Written,
+    kinds: &mut [KindPlan],
+    problems: &mut Vec<Problem>,
+) -> Option<TotalPlan> {
+    let Some(part) = &total.part else {
+        problems.push(
+            Problem::new(
+                total.span.clone(),
+                "a total does not say where it stands",
+                "where?",
+            )
+            .help("say in = \"trailer\", \"header\" or \"preamble\""),
+        );
+        return None;
+    };
+    is_there(part.it, total, written, problems);
+    let at = place(total, written, problems)?;
+    let kind = kind(total, kinds, problems)?;
+    let of = match &total.sum {
+        None => TotalOf::Records,
+        Some(_) => sum(total, kinds, kind, problems)?,
+    };
+    Some(TotalPlan {
+        of,
+        kind,
+        part: part.it,
+        line: (it(&total.line).unwrap_or(1) as usize).saturating_sub(1),
+        at,
+    })
+}
+
+/// The part must have the line.
+fn is_there(part: PartKey, total: &Total, written: &Written, problems: &mut Vec<Problem>) {
+    let line = it(&total.line).unwrap_or(1);
+    let lines = match part {
+        PartKey::Trailer => it(&written.records.trailer).unwrap_or(0),
+        PartKey::Header => u64::from(super::header(written) != Header::None),
+        PartKey::Preamble => match it(&written.records.preamble) {
+            Some(PreambleKey::Auto) => u64::MAX,
+            Some(PreambleKey::Lines(lines)) => lines,
+            None => 0,
+        },
+    };
+    if line == 0 || line > lines {
+        let part_span = total.part.as_ref().map(|at| at.span.clone());
+        let span = total.line.as_ref().map(|at| at.span.clone()).or(part_span);
+        let word = crate::spec::section::Word::word(part);
+        let message = match lines {
+            0 => format!("a total stands in the {word}, and the spec says there is none"),
+            _ => format!("the {word} has no line {line}"),
+        };
+        let key = if part == PartKey::Header {
+            "\"skip\""
+        } else {
+            "how many lines it has"
+        };
+        problems.push(
+            Problem::new(
+                span.unwrap_or_else(|| total.span.clone()),
+                message,
+                "not there",
+            )
+            .help(format!("say [records] {word} = {key}")),
+        );
+    }
+}
+
+fn place(total: &Total, written: &Written, problems: &mut Vec<Problem>) -> Option<TotalAt> {
+    let mut wrong = |span: &std::ops::Range<usize>, message: &str, label: &str| {
+        problems.push(Problem::new(span.clone(), message, label));
+        None
+    };
+    match (&total.field, &total.start, &total.width, &total.matches) {
+        (Some(field), None, None, None) if is_fixed(written) => wrong(
+            &field.span,
+            "a fixed layout has no fields to count: say start and width",
+            "only with layout = \"delimited\"",
+        ),
+        (Some(field), None, None, None) if field.it == 0 => wrong(
+            &field.span,
+            "places are counted from 1",
+            "there is no field 0",
+        ),
+        (Some(field), None, None, None) => Some(TotalAt::Field(field.it as usize - 1)),
+        (None, Some(start), Some(width), None) if start.it > 0 && width.it > 0 => {
+            Some(TotalAt::Slice(start.it as usize - 1, width.it as usize))
+        }
+        (None, None, None, Some(matches)) => match regex::Regex::new(&matches.it) {
+            Ok(regex) if regex.capture_names().flatten().any(|name| name == "total") => {
+                Some(TotalAt::Matches(regex))
+            }
+            Ok(_) => wrong(
+                &matches.span,
+                "the expression has no group named total, such as (?<total>[0-9]+)",
+                "names no total",
+            ),
+            Err(error) => wrong(
+                &matches.span,
+                &error.to_string(),
+                "not a regular expression",
+            ),
+        },
+        _ => wrong(
+            &total.span,
+            "a total stands in a field, at a start with a width, or in what matches: say one",
+            "where on the line?",
+        ),
+    }
+}
+
+/// The kind of record that is counted; none for all of them.
+fn kind(total: &Total, kinds: &[KindPlan], problems: &mut Vec<Problem>) -> Option<Option<usize>> {
+    let Some(name) = &total.kind else {
+        return Some(None);
+    };
+    let place = kinds
+        .iter()
+        .position(|kind| kind.name.as_ref() == Some(&name.it));
+    if place.is_none() {
+        let known = kinds.iter().filter_map(|kind| kind.name.as_deref());
+        let message = format!("there is no kind {}", name.it);
+        let help = did_you_mean(&name.it, known);
+        problems.push(Problem::new(name.span.clone(), message, "not a kind").maybe_help(help));
+        return None;
+    }
+    Some(place)
+}
+
+fn sum(
+    total: &Total,
+    kinds: &mut [KindPlan],
+    kind: Option<usize>,
+    problems: &mut Vec<Problem>,
+) -> Option<TotalOf> {
+    let name = total.sum.as_ref()?;
+    if kind.is_none() && kinds.len() > 1 {
+        let message = "a sum is of one kind of record, and the total does not say which";
+        let problem = Problem::new(name.span.clone(), message, "of which kind?");
+        problems.push(problem.help("say kind = \"…\""));
+        return None;
+    }
+    let plan = &mut kinds[kind.unwrap_or(0)];
+    let Some(column) = plan.columns.iter().position(|c| c.name == name.it) else {
+        let help = did_you_mean(&name.it, names(&plan.columns).iter().map(|(name, _)| *name));
+        let message = format!("there is no column {}", name.it);
+        problems.push(Problem::new(name.span.clone(), message, "not a column").maybe_help(help));
+        return None;
+    };
+    let scale = match plan.columns[column].ty {
+        Type::SmallInt | Type::Integer | Type::BigInt => 0,
+        Type::Decimal { scale, .. } => u32::from(scale),
+        ty => {
+            let message = format!(
+                "column {} is {ty}: whole numbers and decimals are summed",
+                name.it
+            );
+            problems.push(Problem::new(name.span.clone(), message, "not exact"));
+            return None;
+        }
+    };
+    also_read(plan, column);
+    Some(TotalOf::Sum { column, scale })
+}

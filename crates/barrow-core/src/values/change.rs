@@ -1,0 +1,106 @@
+//! What was done to a value or a record because the spec asked for it.
+
+use std::fmt;
+
+/// One thing that was done.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Change {
+    /// The row in the block's typed rows, 0-based.
+    pub row: u32,
+    /// The column among those that are read, 0-based; none for the whole record.
+    pub column: Option<u32>,
+    /// What was done.
+    pub what: What,
+}
+
+/// What can be done to a value or a record.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum What {
+    /// Lines made one record.
+    Joined,
+    /// Missing fields became null.
+    FilledUp,
+    /// Fields beyond the last one went.
+    SurplusDropped,
+    /// A fixed record was cut at its width.
+    TooWide,
+    /// A fixed record was filled up.
+    TooShort,
+    /// Bytes without a meaning gave way to the stand-in.
+    BytesReplaced,
+    /// A field with bytes without a meaning became null.
+    BytesNulled,
+    /// The default stands for null.
+    DefaultForNull,
+    /// A value that cannot be read became null.
+    UnreadableNulled,
+    /// A value that cannot be read gave way to the default.
+    UnreadableDefaulted,
+    /// Text was cut to so many characters.
+    Cut(u32),
+    /// Text was cut to so many bytes.
+    CutBytes(u32),
+    /// Text that is too long became null.
+    TooLongNulled,
+    /// A number out of range became null.
+    OutOfRangeNulled,
+    /// A value out of range became the nearest bound.
+    Clamped,
+    /// A number was rounded to so many digits after the mark.
+    Rounded(u8),
+    /// A number with too many digits after the mark became null.
+    TooPreciseNulled,
+    /// A value that is not allowed became null.
+    NotAllowedNulled,
+    /// A value that is not allowed gave way to the default.
+    NotAllowedDefaulted,
+    /// A value that the lookup lacks became null.
+    NotListedNulled,
+    /// A value that the lookup lacks was kept as it is.
+    NotListedKept,
+    /// Characters gave way to others.
+    Swapped,
+    /// Control characters went.
+    ControlsRemoved,
+    /// Runs of blanks became one space.
+    BlanksCollapsed,
+    /// Characters were composed (Unicode's form NFC).
+    Composed,
+    /// Letters became capital or small.
+    CaseChanged,
+}
+
+impl fmt::Display for What {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            What::Joined => "lines joined to one record",
+            What::FilledUp => "too few fields, filled up with nulls",
+            What::SurplusDropped => "too many fields, the surplus dropped",
+            What::TooWide => "too wide, the surplus dropped",
+            What::TooShort => "too short, filled up with nulls",
+            What::BytesReplaced => "bytes that do not decode, replaced",
+            What::BytesNulled => "bytes that do not decode, made null",
+            What::DefaultForNull => "null, the default put in",
+            What::UnreadableNulled => "unreadable, made null",
+            What::UnreadableDefaulted => "unreadable, the default put in",
+            What::Cut(1) => "cut to 1 character",
+            What::Cut(most) => return write!(f, "cut to {most} characters"),
+            What::CutBytes(most) => return write!(f, "cut to {most} bytes"),
+            What::TooLongNulled => "too long, made null",
+            What::OutOfRangeNulled => "out of range, made null",
+            What::Clamped => "out of range, set to the nearest bound",
+            What::Rounded(0) => "rounded to a whole number",
+            What::Rounded(scale) => return write!(f, "rounded to {scale} decimals"),
+            What::TooPreciseNulled => "too precise, made null",
+            What::NotAllowedNulled => "not allowed, made null",
+            What::NotAllowedDefaulted => "not allowed, the default put in",
+            What::NotListedNulled => "not in the lookup, made null",
+            What::NotListedKept => "not in the lookup, kept",
+            What::Swapped => "characters swapped",
+            What::ControlsRemoved => "control characters removed",
+            What::BlanksCollapsed => "inner blanks collapsed",
+            What::Composed => "composed to NFC",
+            What::CaseChanged => "case changed",
+        })
+    }
+}

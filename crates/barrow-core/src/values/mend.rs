@@ -1,0 +1,142 @@
+//! What becomes of values that will not do, as the spec says; always noted.
+
+use super::cell::Cell;
+use super::change::What;
+use super::reader::ColumnReader;
+use crate::rejects::Code;
+use crate::spec::Type;
+use crate::spec::plan::{
+    WhenNotAllowed, WhenOutOfRange, WhenTooLong, WhenTooPrecise, WhenUnreadable,
+};
+
+impl ColumnReader {
+    /// Null, or what stands in for it.
+    pub(super) fn null(
+        &self,
+        store: &mut Vec<u8>,
+        cell: &mut Cell,
+        note: &mut impl FnMut(What),
+    ) -> Result<(), Code> {
+        match &self.default {
+            None if self.required => return Err(Code::Required),
+            None => *cell = Cell::Null,
+            Some(default) => {
+                note(What::DefaultForNull);
+                *cell = default.put(store);
+            }
+        }
+        Ok(())
+    }
+
+    /// A value that will not do: rejected, made null, or what `nearest` makes of it.
+    pub(super) fn mend(
+        &self,
+        code: Code,
+        nearest: impl FnOnce(&mut Vec<u8>, &mut Cell) -> Result<(), Code>,
+        store: &mut Vec<u8>,
+        cell: &mut Cell,
+        note: &mut impl FnMut(What),
+    ) -> Result<(), Code> {
+        let policies = self.policies;
+        match code {
+            Code::TooLong => match policies.too_long {
+                WhenTooLong::Reject => Err(code),
+                WhenTooLong::Null => self.nulled(code, What::TooLongNulled, cell, note),
+                WhenTooLong::Cut => {
+                    nearest(store, cell)?;
+                    note(self.cut());
+                    Ok(())
+                }
+            },
+            Code::OutOfRange => match policies.out_of_range {
+                WhenOutOfRange::Reject => Err(code),
+                WhenOutOfRange::Null => self.nulled(code, What::OutOfRangeNulled, cell, note),
+                WhenOutOfRange::Clamp => {
+                    nearest(store, cell)?;
+                    note(What::Clamped);
+                    Ok(())
+                }
+            },
+            Code::TooPrecise => match policies.too_precise {
+                WhenTooPrecise::Reject => Err(code),
+                WhenTooPrecise::Null => self.nulled(code, What::TooPreciseNulled, cell, note),
+                WhenTooPrecise::Round => {
+                    nearest(store, cell)?;
+                    note(self.rounded());
+                    Ok(())
+                }
+            },
+            code => self.unreadable(code, store, cell, note),
+        }
+    }
+
+    /// A value that is not written as its type is.
+    pub(super) fn unreadable(
+        &self,
+        code: Code,
+        store: &mut Vec<u8>,
+        cell: &mut Cell,
+        note: &mut impl FnMut(What),
+    ) -> Result<(), Code> {
+        match (self.policies.unreadable, &self.default) {
+            (WhenUnreadable::Null, _) => self.nulled(code, What::UnreadableNulled, cell, note),
+            (WhenUnreadable::Default, Some(default)) => {
+                note(What::UnreadableDefaulted);
+                *cell = default.put(store);
+                Ok(())
+            }
+            _ => Err(code),
+        }
+    }
+
+    /// A value that `one_of`, `matches` or the lookup does not allow.
+    pub(super) fn refused(
+        &self,
+        code: Code,
+        cell: &mut Cell,
+        store: &mut Vec<u8>,
+        note: &mut impl FnMut(What),
+    ) -> Result<(), Code> {
+        match (self.policies.not_allowed, &self.default) {
+            (WhenNotAllowed::Null, _) => self.nulled(code, What::NotAllowedNulled, cell, note),
+            (WhenNotAllowed::Default, Some(default)) => {
+                note(What::NotAllowedDefaulted);
+                *cell = default.put(store);
+                Ok(())
+            }
+            _ => Err(code),
+        }
+    }
+
+    /// Null in place of a value. A required column is never made null: its
+    /// record is rejected for what was wrong in the first place.
+    fn nulled(
+        &self,
+        code: Code,
+        what: What,
+        cell: &mut Cell,
+        note: &mut impl FnMut(What),
+    ) -> Result<(), Code> {
+        if self.required {
+            return Err(code);
+        }
+        note(what);
+        *cell = Cell::Null;
+        Ok(())
+    }
+
+    fn cut(&self) -> What {
+        match self.ty {
+            Type::Char(n) | Type::VarChar(n) if self.length_in_bytes => What::CutBytes(n),
+            Type::Char(n) | Type::VarChar(n) => What::Cut(n),
+            _ => What::Cut(0),
+        }
+    }
+
+    fn rounded(&self) -> What {
+        match self.ty {
+            Type::Decimal { scale, .. } => What::Rounded(scale),
+            _ => What::Rounded(0),
+        }
+    }
+}

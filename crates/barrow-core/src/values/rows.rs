@@ -1,0 +1,479 @@
+//! Reads one column of a block: fields in, cells and faults out.
+//!
+//! Nearly every value is read where it stands, in a loop that is compiled for the
+//! column's type and trimming. What that loop cannot do goes the careful way, which
+//! alone knows of quotes, escapes, encodings, steps, forms and policies.
+
+use std::borrow::Cow;
+
+use super::cell::{Cell, Piece};
+use super::change::{Change, What};
+use super::kind::{Kind, Place};
+use super::limits::{Valued, Verdict};
+use super::reader::{AnyKind, ColumnReader, with_kind};
+use super::trim::trimmed;
+use crate::records::fields::{Span, unescape};
+use crate::rejects::Code;
+use crate::source::Charset;
+use crate::source::charset::BadBytes;
+use crate::source::transcode::TextMap;
+use crate::spec::plan::{DelimitedPlan, QuotedEmpty, Trim, WhenUndecodable};
+
+/// The fields of a block's records, row by row.
+pub struct Fields<'b> {
+    /// The block's bytes.
+    pub bytes: &'b [u8],
+    /// All fields of the first record, then of the second, and so on.
+    pub spans: &'b [Span],
+    /// How many fields each record has.
+    pub per_record: usize,
+    /// Whether all of the block's bytes are UTF-8 as they stand.
+    pub clean: bool,
+    /// The file's encoding.
+    pub charset: &'b Charset,
+    /// Where the block's bytes were, if they were decoded before splitting.
+    pub map: Option<&'b TextMap>,
+    /// How escapes are taken out of text.
+    pub delimited: &'b DelimitedPlan,
+}
+
+/// A value that could not be read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Fault {
+    /// The row in the block's typed rows, 0-based.
+    pub row: u32,
+    /// The column among those that are read, 0-based.
+    pub column: u32,
+    /// What is wrong.
+    pub code: Code,
+    /// The field; a missing one for a value that is computed.
+    pub span: Span,
+    /// The text of a value that is computed.
+    pub made: Option<Piece>,
+}
+
+/// Where a column's results go.
+pub struct Results<'o> {
+    /// The column among those that are read, 0-based.
+    pub column: u32,
+    /// One for each record.
+    pub cells: &'o mut [Cell],
+    /// Values that differ from what the file says.
+    pub store: &'o mut Vec<u8>,
+    /// What cannot be read; its cell is null.
+    pub faults: &'o mut Vec<Fault>,
+    /// What was changed.
+    pub changes: &'o mut Vec<Change>,
+}
+
+/// A value's text and where it stands.
+struct Found<'b> {
+    text: Cow<'b, [u8]>,
+    /// Its first byte in the block, for text that is there as it stands.
+    at: usize,
+    /// Bytes gave way to the stand-in.
+    replaced: bool,
+}
+
+impl ColumnReader {
+    /// Reads field `field` of every record.
+    pub fn read(&self, fields: &Fields<'_>, field: usize, out: Results<'_>) {
+        let Results {
+            column,
+            cells,
+            store,
+            faults,
+            changes,
+        } = out;
+        let out = Results {
+            column,
+            cells: &mut *cells,
+            store: &mut *store,
+            faults: &mut *faults,
+            changes: &mut *changes,
+        };
+        with_kind!(&self.kind, kind => match (self.trim, fields.clean && !self.is_special()) {
+            (Trim::None, true) => self.rows::<_, false, false, true>(kind, fields, field, out),
+            (Trim::None, false) => self.rows::<_, false, false, false>(kind, fields, field, out),
+            (Trim::Left, _) => self.rows::<_, true, false, false>(kind, fields, field, out),
+            (Trim::Right, _) => self.rows::<_, false, true, false>(kind, fields, field, out),
+            (Trim::Both, true) => self.rows::<_, true, true, true>(kind, fields, field, out),
+            (Trim::Both, false) => self.rows::<_, true, true, false>(kind, fields, field, out),
+        });
+        if self.limits.is_some() {
+            for (row, cell) in cells.iter_mut().enumerate() {
+                let row = row as u32;
+                let note = |what| {
+                    changes.push(Change {
+                        row,
+                        column: Some(column),
+                        what,
+                    })
+                };
+                if let Err(code) = self.limit(fields.bytes, store, cell, note) {
+                    let span = fields.spans[row as usize * fields.per_record + field];
+                    *cell = Cell::Null;
+                    faults.push(Fault {
+                        row,
+                        column,
+                        code,
+                        span,
+                        made: None,
+                    });
+                }
+            }
+        }
+    }
+
+    /// Whether no value of the column is read as it stands.
+    fn is_special(&self) -> bool {
+        self.steps.is_some() || self.form.as_ref().is_some_and(|form| form.always())
+    }
+
+    fn rows<K: Kind, const LEFT: bool, const RIGHT: bool, const CLEAN: bool>(
+        &self,
+        kind: &K,
+        fields: &Fields<'_>,
+        field: usize,
+        out: Results<'_>,
+    ) {
+        let ascii = !self.is_special() && fields.charset.reads_as_ascii();
+        let by_table = self.needs_only_a_table(fields.charset);
+        let mut scratch = Vec::new();
+        for (row, cell) in out.cells.iter_mut().enumerate() {
+            let span = &fields.spans[row * fields.per_record + field];
+            let bytes = &fields.bytes[span.range()];
+            if span.is_plain() && (CLEAN || (ascii && bytes.is_ascii())) {
+                let place = Place {
+                    at: span.start(),
+                    stored: false,
+                    store: out.store,
+                };
+                if self.quick::<K, LEFT, RIGHT>(kind, bytes, place, cell) {
+                    continue;
+                }
+            } else if by_table && span.is_plain() {
+                scratch.clear();
+                if fields.charset.decode(bytes, None, &mut scratch).is_ok() {
+                    let at = out.store.len();
+                    out.store.extend_from_slice(&scratch);
+                    let place = Place {
+                        at,
+                        stored: true,
+                        store: out.store,
+                    };
+                    if self.quick::<K, LEFT, RIGHT>(kind, &scratch, place, cell) {
+                        continue;
+                    }
+                }
+            }
+            let (row, column) = (row as u32, out.column);
+            let mut note = |what| {
+                out.changes.push(Change {
+                    row,
+                    column: Some(column),
+                    what,
+                });
+            };
+            if let Err(code) = self.careful(kind, fields, *span, out.store, cell, &mut note) {
+                *cell = Cell::Null;
+                out.faults.push(Fault {
+                    row,
+                    column,
+                    code,
+                    span: *span,
+                    made: None,
+                });
+            }
+        }
+    }
+
+    /// Whether a plain field needs nothing but to be decoded, by a table.
+    fn needs_only_a_table(&self, charset: &Charset) -> bool {
+        !self.is_special() && matches!(charset, Charset::Single(_))
+    }
+
+    /// Reads a value as it stands. False where it needs the careful way.
+    // Left to itself the compiler makes this a call for half of the types, which
+    // callgrind showed as a tenth more instructions.
+    #[inline(always)]
+    fn quick<K: Kind, const LEFT: bool, const RIGHT: bool>(
+        &self,
+        kind: &K,
+        value: &[u8],
+        place: Place<'_>,
+        cell: &mut Cell,
+    ) -> bool {
+        let (value, before) = trimmed::<LEFT, RIGHT>(value);
+        if self.nulls.has(value) {
+            *cell = Cell::Null;
+            return !self.required && self.default.is_none();
+        }
+        let place = Place {
+            at: place.at + before,
+            ..place
+        };
+        kind.read(value, place, cell).is_ok()
+    }
+
+    /// Reads any field at all.
+    #[inline(never)]
+    fn careful<K: Kind>(
+        &self,
+        kind: &K,
+        fields: &Fields<'_>,
+        span: Span,
+        store: &mut Vec<u8>,
+        cell: &mut Cell,
+        note: &mut impl FnMut(What),
+    ) -> Result<(), Code> {
+        if span.is_missing() {
+            return self.null(store, cell, note);
+        }
+        let range = span.range();
+        // RFC 4180 is silent on it; two quotes with nothing between them are
+        // the only way in which such a file can say "text, and empty".
+        if range.is_empty() && span.is_quoted() {
+            match self.quoted_empty {
+                QuotedEmpty::Null => return self.null(store, cell, note),
+                QuotedEmpty::Text if self.ty.is_text() => {
+                    *cell = Cell::Text(Piece::in_block(range.start, 0));
+                    return Ok(());
+                }
+                QuotedEmpty::Text => {}
+            }
+        }
+        if let Some(form) = self.form.as_ref().filter(|form| form.is_bytes()) {
+            let plain = form.plain(&fields.bytes[range]);
+            return match plain {
+                Ok(plain) => self.typed(kind, &plain, None, store, cell, note),
+                Err(code) => self.unreadable(code, store, cell, note),
+            };
+        }
+        match self.text_of(fields, span) {
+            Ok(found) => {
+                if found.replaced {
+                    note(What::BytesReplaced);
+                }
+                let at = matches!(found.text, Cow::Borrowed(_)).then_some(found.at);
+                self.text(kind, &found.text, at, store, cell, note)
+            }
+            Err(BadBytes) if self.undecodable == WhenUndecodable::Null => {
+                note(What::BytesNulled);
+                self.null(store, cell, note)
+            }
+            Err(BadBytes) => Err(Code::BadBytes),
+        }
+    }
+
+    /// A field's text: decoded, and without escapes.
+    fn text_of<'b>(&self, fields: &Fields<'b>, span: Span) -> Result<Found<'b>, BadBytes> {
+        let range = span.range();
+        let mut found = Found {
+            text: Cow::Borrowed(&fields.bytes[range.clone()]),
+            at: range.start,
+            replaced: false,
+        };
+        if !fields.clean {
+            (found.text, found.replaced) = self.decoded(fields, range)?;
+        }
+        if span.is_escaped() {
+            let mut plain = Vec::with_capacity(found.text.len());
+            unescape(fields.delimited, span.is_quoted(), &found.text, &mut plain);
+            found.text = Cow::Owned(plain);
+        }
+        Ok(found)
+    }
+
+    /// A field as text; it stands as it is where that is UTF-8 already.
+    fn decoded<'b>(
+        &self,
+        fields: &Fields<'b>,
+        range: std::ops::Range<usize>,
+    ) -> Result<(Cow<'b, [u8]>, bool), BadBytes> {
+        let field = &fields.bytes[range.clone()];
+        if let Some(map) = fields.map {
+            return self.unmarked(field, map.bad_in(range));
+        }
+        if *fields.charset == Charset::Utf8 && simdutf8::basic::from_utf8(field).is_ok() {
+            return Ok((Cow::Borrowed(field), false));
+        }
+        let mut text = Vec::with_capacity(field.len() * 2);
+        let replaced = fields
+            .charset
+            .decode(field, self.stand_in.as_deref(), &mut text)?;
+        Ok((Cow::Owned(text), replaced))
+    }
+
+    /// Text in which marks stand for bytes that did not decode.
+    fn unmarked<'b>(
+        &self,
+        field: &'b [u8],
+        marks: impl Iterator<Item = usize>,
+    ) -> Result<(Cow<'b, [u8]>, bool), BadBytes> {
+        let mark = '\u{FFFD}'.len_utf8();
+        let mut text = Vec::new();
+        let mut from = 0;
+        for at in marks {
+            let stand_in = self.stand_in.as_deref().ok_or(BadBytes)?;
+            text.extend_from_slice(&field[from..at]);
+            text.extend_from_slice(stand_in.as_bytes());
+            from = at + mark;
+        }
+        if from == 0 {
+            return Ok((Cow::Borrowed(field), false));
+        }
+        text.extend_from_slice(&field[from..]);
+        Ok((Cow::Owned(text), true))
+    }
+
+    /// Reads text that is no field, such as a computed value.
+    ///
+    /// # Errors
+    /// What is wrong with it.
+    pub fn read_text(
+        &self,
+        text: &str,
+        store: &mut Vec<u8>,
+        cell: &mut Cell,
+        mut note: impl FnMut(What),
+    ) -> Result<(), Code> {
+        with_kind!(&self.kind, kind => self.text(kind, text.as_bytes(), None, store, cell, &mut note))?;
+        self.limit(&[], store, cell, note)
+    }
+
+    /// Null where a value was expected, such as a computed one.
+    ///
+    /// # Errors
+    /// The column is required.
+    pub fn read_null(
+        &self,
+        store: &mut Vec<u8>,
+        cell: &mut Cell,
+        mut note: impl FnMut(What),
+    ) -> Result<(), Code> {
+        self.null(store, cell, &mut note)
+    }
+
+    /// Reads a value's whole text. `at` is its place in the block, if it is there
+    /// as it stands.
+    fn text<K: Kind>(
+        &self,
+        kind: &K,
+        text: &[u8],
+        at: Option<usize>,
+        store: &mut Vec<u8>,
+        cell: &mut Cell,
+        note: &mut impl FnMut(What),
+    ) -> Result<(), Code> {
+        let (value, before) = match self.trim {
+            Trim::None => (text, 0),
+            Trim::Left => trimmed::<true, false>(text),
+            Trim::Right => trimmed::<false, true>(text),
+            Trim::Both => trimmed::<true, true>(text),
+        };
+        if self.nulls.has(value) {
+            return self.null(store, cell, note);
+        }
+        let at = at.map(|at| at + before);
+        let Some(steps) = &self.steps else {
+            return self.formed(kind, value, at, store, cell, note);
+        };
+        let value = std::str::from_utf8(value).map_err(|_| Code::BadBytes)?;
+        match steps.apply(value, note) {
+            Ok(None) => self.null(store, cell, note),
+            Ok(Some(text)) if self.nulls.has(text.as_bytes()) => self.null(store, cell, note),
+            Ok(Some(Cow::Borrowed(text))) => {
+                self.formed(kind, text.as_bytes(), at, store, cell, note)
+            }
+            Ok(Some(Cow::Owned(text))) => {
+                self.formed(kind, text.as_bytes(), None, store, cell, note)
+            }
+            Err(code) => self.refused(code, cell, store, note),
+        }
+    }
+
+    /// Reads a value that may be a number in a form of its own.
+    fn formed<K: Kind>(
+        &self,
+        kind: &K,
+        value: &[u8],
+        at: Option<usize>,
+        store: &mut Vec<u8>,
+        cell: &mut Cell,
+        note: &mut impl FnMut(What),
+    ) -> Result<(), Code> {
+        match &self.form {
+            None => self.typed(kind, value, at, store, cell, note),
+            Some(form) => match form.plain(value) {
+                Ok(plain) => self.typed(kind, &plain, None, store, cell, note),
+                Err(code) => self.unreadable(code, store, cell, note),
+            },
+        }
+    }
+
+    /// Reads a value as its type; what will not do meets its policy.
+    fn typed<K: Kind>(
+        &self,
+        kind: &K,
+        value: &[u8],
+        at: Option<usize>,
+        store: &mut Vec<u8>,
+        cell: &mut Cell,
+        note: &mut impl FnMut(What),
+    ) -> Result<(), Code> {
+        let (at, stored) = match at {
+            Some(at) => (at, false),
+            None => {
+                store.extend_from_slice(value);
+                (store.len() - value.len(), true)
+            }
+        };
+        let place = Place {
+            at,
+            stored,
+            store: &mut *store,
+        };
+        match kind.read(value, place, cell) {
+            Ok(()) => Ok(()),
+            Err(code) => {
+                let nearest = |store: &mut Vec<u8>, cell: &mut Cell| {
+                    kind.nearest(value, code, Place { at, stored, store }, cell)
+                };
+                self.mend(code, nearest, store, cell, note)
+            }
+        }
+    }
+
+    /// Checks a typed value against its limits; what will not do meets its policy.
+    fn limit(
+        &self,
+        block: &[u8],
+        store: &mut Vec<u8>,
+        cell: &mut Cell,
+        mut note: impl FnMut(What),
+    ) -> Result<(), Code> {
+        let Some(limits) = &self.limits else {
+            return Ok(());
+        };
+        let value = Valued {
+            cell: *cell,
+            block,
+            store,
+        };
+        let bound = match limits.verdict(value) {
+            Verdict::Fine => return Ok(()),
+            Verdict::NotAllowed => return self.refused(Code::NotAllowed, cell, store, &mut note),
+            Verdict::Below => &limits.min,
+            Verdict::Above => &limits.max,
+        };
+        let clamp = |store: &mut Vec<u8>, cell: &mut Cell| match bound {
+            Some((bound, _)) => {
+                *cell = bound.put(store);
+                Ok(())
+            }
+            None => Err(Code::OutOfRange),
+        };
+        self.mend(Code::OutOfRange, clamp, store, cell, &mut note)
+    }
+}

@@ -1,0 +1,256 @@
+//! What is done to a field's text before it is read as its type.
+
+use std::borrow::Cow;
+
+use aho_corasick::{AhoCorasick, MatchKind};
+use unicode_normalization::{UnicodeNormalization, is_nfc};
+
+use super::change::What;
+use super::options::{BadOption, StepOptions};
+use crate::rejects::Code;
+use crate::spec::plan::{Case, WhenNotListed};
+
+/// The steps of one column, in their order: swap, controls, blanks, NFC, case,
+/// lookup.
+#[derive(Debug)]
+pub struct Steps {
+    swap: Option<Swap>,
+    remove_controls: bool,
+    collapse_blanks: bool,
+    compose: bool,
+    case: Case,
+    lookup: Option<Lookup>,
+}
+
+/// Texts that give way to others, all in one pass from the left: what was put in
+/// is not looked at again, so that two characters can change places.
+#[derive(Debug)]
+struct Swap {
+    find: AhoCorasick,
+    put: Vec<String>,
+}
+
+/// What stands in the file, and what it means.
+#[derive(Debug)]
+struct Lookup {
+    pairs: Vec<(String, String)>,
+    missing: WhenNotListed,
+}
+
+impl Steps {
+    /// The steps that the spec asks for; none if it asks for none.
+    ///
+    /// # Errors
+    /// A pair that will not do.
+    pub fn new(options: &StepOptions) -> Result<Option<Steps>, BadOption> {
+        let steps = Steps {
+            swap: swap(&options.swap)?,
+            remove_controls: options.remove_controls,
+            collapse_blanks: options.collapse_blanks,
+            compose: options.compose,
+            case: options.case,
+            lookup: options.lookup.as_ref().map(|pairs| Lookup {
+                pairs: pairs.clone(),
+                missing: options.when_not_listed,
+            }),
+        };
+        let any = steps.swap.is_some()
+            || steps.remove_controls
+            || steps.collapse_blanks
+            || steps.compose
+            || steps.case != Case::Keep
+            || steps.lookup.is_some();
+        Ok(any.then_some(steps))
+    }
+
+    /// The text after all steps; none where it became null. `note` is told of
+    /// each step that changed it.
+    ///
+    /// # Errors
+    /// The lookup lacks it.
+    pub fn apply<'t>(
+        &self,
+        text: &'t str,
+        note: &mut impl FnMut(What),
+    ) -> Result<Option<Cow<'t, str>>, Code> {
+        let mut text = Cow::Borrowed(text);
+        if let Some(swap) = &self.swap
+            && swap.find.is_match(text.as_ref())
+        {
+            text = Cow::Owned(swap.find.replace_all(&text, &swap.put));
+            note(What::Swapped);
+        }
+        let mut step = |wanted: bool, what: What, changed: &dyn Fn(&str) -> Option<String>| {
+            if wanted && let Some(new) = changed(&text) {
+                text = Cow::Owned(new);
+                note(what);
+            }
+        };
+        step(self.remove_controls, What::ControlsRemoved, &|text| {
+            let keeps = |c: &char| !c.is_control();
+            (!text.chars().all(|c| keeps(&c))).then(|| text.chars().filter(keeps).collect())
+        });
+        step(self.collapse_blanks, What::BlanksCollapsed, &collapsed);
+        step(self.compose, What::Composed, &|text| {
+            (!is_nfc(text)).then(|| text.nfc().collect())
+        });
+        step(self.case != Case::Keep, What::CaseChanged, &|text| {
+            let new = match self.case {
+                Case::Lower => text.to_lowercase(),
+                _ => text.to_uppercase(),
+            };
+            (new != text).then_some(new)
+        });
+        match &self.lookup {
+            None => Ok(Some(text)),
+            Some(lookup) => lookup.apply(text, note),
+        }
+    }
+
+    /// What the lookup holds, as a message names it.
+    pub fn listed(&self) -> String {
+        let words = self.lookup.iter().flat_map(|lookup| &lookup.pairs);
+        let words: Vec<&str> = words.map(|(word, _)| word.as_str()).collect();
+        format!("one of the lookup's words: {}", words.join(", "))
+    }
+}
+
+/// The text with each run of blanks as one space, if it has others.
+fn collapsed(text: &str) -> Option<String> {
+    let mut new = String::with_capacity(text.len());
+    let mut blank = false;
+    for c in text.chars() {
+        if c.is_whitespace() {
+            if !blank {
+                new.push(' ');
+            }
+            blank = true;
+        } else {
+            new.push(c);
+            blank = false;
+        }
+    }
+    (new != text).then_some(new)
+}
+
+impl Lookup {
+    fn apply<'t>(
+        &self,
+        text: Cow<'t, str>,
+        note: &mut impl FnMut(What),
+    ) -> Result<Option<Cow<'t, str>>, Code> {
+        if let Some((_, meaning)) = self.pairs.iter().find(|(word, _)| *word == text) {
+            return Ok(Some(Cow::Owned(meaning.clone())));
+        }
+        match self.missing {
+            WhenNotListed::Reject => Err(Code::NotAllowed),
+            WhenNotListed::Null => {
+                note(What::NotListedNulled);
+                Ok(None)
+            }
+            WhenNotListed::Keep => {
+                note(What::NotListedKept);
+                Ok(Some(text))
+            }
+        }
+    }
+}
+
+fn swap(pairs: &[(String, String)]) -> Result<Option<Swap>, BadOption> {
+    let bad = |message: String| BadOption::new("swap", message, "not a pair");
+    if pairs.is_empty() {
+        return Ok(None);
+    }
+    for (index, (find, _)) in pairs.iter().enumerate() {
+        if find.is_empty() {
+            return Err(bad("swap has nothing to look for in a pair".into()));
+        }
+        if pairs[..index].iter().any(|(other, _)| other == find) {
+            return Err(bad(format!("swap names \"{find}\" twice")));
+        }
+    }
+    let find = AhoCorasick::builder()
+        .match_kind(MatchKind::LeftmostLongest)
+        .build(pairs.iter().map(|(find, _)| find))
+        .map_err(|e| bad(e.to_string()))?;
+    Ok(Some(Swap {
+        find,
+        put: pairs.iter().map(|(_, put)| put.clone()).collect(),
+    }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn run(options: StepOptions, text: &str) -> (Result<Option<String>, Code>, Vec<What>) {
+        let mut notes = Vec::new();
+        let steps = Steps::new(&options).unwrap().unwrap();
+        let out = steps.apply(text, &mut |what| notes.push(what));
+        (out.map(|text| text.map(Cow::into_owned)), notes)
+    }
+
+    fn pairs(pairs: &[(&str, &str)]) -> Vec<(String, String)> {
+        pairs
+            .iter()
+            .map(|(a, b)| ((*a).to_string(), (*b).to_string()))
+            .collect()
+    }
+
+    #[test]
+    fn swapped_characters_may_change_places() {
+        let options = StepOptions {
+            swap: pairs(&[("'", "\""), ("\"", "'")]),
+            ..StepOptions::default()
+        };
+        let (text, notes) = run(options.clone(), "{'it': \"a\"}");
+        assert_eq!(text, Ok(Some("{\"it\": 'a'}".into())));
+        assert_eq!(notes, [What::Swapped]);
+        assert_eq!(run(options, "plain").1, []);
+    }
+
+    #[test]
+    fn each_step_is_noted_only_where_it_changes_something() {
+        let options = StepOptions {
+            remove_controls: true,
+            collapse_blanks: true,
+            compose: true,
+            case: Case::Upper,
+            ..StepOptions::default()
+        };
+        let (text, notes) = run(options.clone(), "cafe\u{301}  au\u{7} \u{A0}lait");
+        assert_eq!(text, Ok(Some("CAFÉ AU LAIT".into())));
+        let all = [
+            What::ControlsRemoved,
+            What::BlanksCollapsed,
+            What::Composed,
+            What::CaseChanged,
+        ];
+        assert_eq!(notes, all);
+        assert_eq!(run(options, "CAFÉ AU LAIT").1, []);
+    }
+
+    #[test]
+    fn what_the_lookup_lacks_is_rejected_made_null_or_kept() {
+        let options = |when_not_listed| StepOptions {
+            lookup: Some(pairs(&[("ja", "Y"), ("nein", "N")])),
+            when_not_listed,
+            ..StepOptions::default()
+        };
+        let found = run(options(WhenNotListed::Reject), "ja");
+        assert_eq!(found, (Ok(Some("Y".into())), vec![]));
+        let rejected = run(options(WhenNotListed::Reject), "oui");
+        assert_eq!(rejected, (Err(Code::NotAllowed), vec![]));
+        let nulled = run(options(WhenNotListed::Null), "oui");
+        assert_eq!(nulled, (Ok(None), vec![What::NotListedNulled]));
+        let kept = run(options(WhenNotListed::Keep), "oui");
+        assert_eq!(kept, (Ok(Some("oui".into())), vec![What::NotListedKept]));
+    }
+
+    #[test]
+    fn a_pair_must_look_for_something_once() {
+        for wrong in [pairs(&[("", "x")]), pairs(&[("a", "x"), ("a", "y")])] {
+            assert!(swap(&wrong).is_err());
+        }
+    }
+}
