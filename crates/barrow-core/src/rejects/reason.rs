@@ -43,8 +43,10 @@ pub enum Code {
     NotAUuid,
     /// Not bytes in the column's writing.
     NotBytes,
-    /// Neither in `one_of` nor in the lookup, or unlike `matches`.
+    /// Not one of `one_of`, or unlike `matches`.
     NotAllowed,
+    /// Not a word of the column's lookup.
+    NotInLookup,
     /// A number beyond what the column holds.
     OutOfRange,
     /// Text longer than the column holds.
@@ -90,6 +92,7 @@ impl Code {
             Code::NotAUuid => "not-a-uuid",
             Code::NotBytes => "not-bytes",
             Code::NotAllowed => "not-allowed",
+            Code::NotInLookup => "not-in-lookup",
             Code::OutOfRange => "out-of-range",
             Code::TooLong => "too-long",
             Code::TooPrecise => "too-precise",
@@ -126,6 +129,7 @@ impl Code {
             Code::NotAUuid => "not a UUID",
             Code::NotBytes => "not bytes",
             Code::NotAllowed => "not allowed",
+            Code::NotInLookup => "not in the lookup",
             Code::OutOfRange => "out of range",
             Code::TooLong => "too long",
             Code::TooPrecise => "too precise",

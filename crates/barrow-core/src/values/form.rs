@@ -101,7 +101,8 @@ impl NumberForm {
             let found = match text {
                 [b'-', rest @ ..] if leads => Some((true, rest)),
                 [b'+', rest @ ..] if leads => Some((false, rest)),
-                [rest @ .., b'-'] if trails => Some((true, rest)),
+                // After a mark the dash stands for a fraction of zero: 7,- is no -7.
+                [rest @ .., b'-'] if trails && !self.ends_with_mark(rest) => Some((true, rest)),
                 [rest @ .., b'+'] if trails => Some((false, rest)),
                 [b'(', rest @ .., b')'] if encloses => Some((true, rest)),
                 _ => None,
@@ -121,6 +122,14 @@ impl NumberForm {
             // A sign may stand before blanks that fill the field up.
             text = rest.trim_ascii();
         }
+    }
+
+    fn ends_with_mark(&self, text: &[u8]) -> bool {
+        let mark = match self.decimal_mark.as_str() {
+            "" => ".",
+            own => own,
+        };
+        text.trim_ascii_end().ends_with(mark.as_bytes())
     }
 
     /// Takes the groups' marks out of the whole part, and writes the decimal mark

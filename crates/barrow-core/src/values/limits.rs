@@ -90,6 +90,9 @@ impl<'b> Valued<'b> {
     }
 }
 
+/// A longer list of what is allowed is not written out in a message.
+const LONGEST_LIST: usize = 40;
+
 /// What a value must be.
 #[derive(Debug)]
 pub struct Limits {
@@ -165,11 +168,14 @@ impl Limits {
     /// What is allowed, as a message names it.
     pub fn allowed(&self) -> Option<String> {
         match (&self.one_of, &self.matches) {
+            (Some((all, words)), _) if words.chars().count() > LONGEST_LIST => {
+                Some(format!("one of the {} that are allowed", all.len()))
+            }
             (Some((_, words)), _) => Some(format!("one of {words}")),
             (None, Some(regex)) => {
                 let inner = regex.as_str().strip_prefix("^(?:");
                 let inner = inner.and_then(|inner| inner.strip_suffix(")$"));
-                Some(format!("what matches {}", inner.unwrap_or(regex.as_str())))
+                Some(format!("like {}", inner.unwrap_or(regex.as_str())))
             }
             (None, None) => None,
         }

@@ -307,8 +307,11 @@ impl ColumnReader {
             Code::TooPrecise => format!("what {} holds", self.ty),
             Code::NotAllowed => limits
                 .and_then(Limits::allowed)
-                .or_else(|| self.steps.as_ref().map(Steps::listed))
                 .unwrap_or_else(|| self.expected.clone()),
+            Code::NotInLookup => {
+                let listed = self.steps.as_ref().map(Steps::listed);
+                listed.unwrap_or_else(|| self.expected.clone())
+            }
             _ => self.expected.clone(),
         }
     }
@@ -330,9 +333,8 @@ impl ColumnReader {
             Code::TooPrecise if self.ty == Type::Date => "a date with a time of day".into(),
             Code::TooPrecise => format!("too precise for {}", self.ty),
             Code::TooLong => format!("too long for {}", self.ty),
-            Code::NotAllowed | Code::NotBytes => {
-                format!("{}: {} was expected", code.words(), self.expected(code))
-            }
+            Code::NotAllowed => format!("not {}", self.expected(code)),
+            Code::NotBytes => format!("not {}", self.expected),
             _ => code.words().into(),
         }
     }

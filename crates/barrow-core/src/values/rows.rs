@@ -389,7 +389,7 @@ impl ColumnReader {
             Ok(Some(Cow::Owned(text))) => {
                 self.formed(kind, text.as_bytes(), None, store, cell, note)
             }
-            Err(code) => self.refused(code, cell, store, note),
+            Err(code) => Err(code),
         }
     }
 

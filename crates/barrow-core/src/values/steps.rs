@@ -143,7 +143,7 @@ impl Lookup {
             return Ok(Some(Cow::Owned(meaning.clone())));
         }
         match self.missing {
-            WhenNotListed::Reject => Err(Code::NotAllowed),
+            WhenNotListed::Reject => Err(Code::NotInLookup),
             WhenNotListed::Null => {
                 note(What::NotListedNulled);
                 Ok(None)
@@ -240,7 +240,7 @@ mod tests {
         let found = run(options(WhenNotListed::Reject), "ja");
         assert_eq!(found, (Ok(Some("Y".into())), vec![]));
         let rejected = run(options(WhenNotListed::Reject), "oui");
-        assert_eq!(rejected, (Err(Code::NotAllowed), vec![]));
+        assert_eq!(rejected, (Err(Code::NotInLookup), vec![]));
         let nulled = run(options(WhenNotListed::Null), "oui");
         assert_eq!(nulled, (Ok(None), vec![What::NotListedNulled]));
         let kept = run(options(WhenNotListed::Keep), "oui");

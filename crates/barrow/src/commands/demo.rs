@@ -62,6 +62,11 @@ const FILES: &[(&str, &[u8])] = &[
         "growers.spec.toml",
         include_bytes!("../../../../demo/growers.spec.toml"),
     ),
+    ("orders.csv", include_bytes!("../../../../demo/orders.csv")),
+    (
+        "orders.spec.toml",
+        include_bytes!("../../../../demo/orders.spec.toml"),
+    ),
     (
         "tickets.txt",
         include_bytes!("../../../../demo/tickets.txt"),
@@ -101,8 +106,16 @@ const TOUR: &[Step] = &[
         &["load", "prices.spec.toml"],
     ),
     Step(
-        "Fixed widths, weights without a mark, a sign in the last digit.",
+        "Fixed widths, two kinds of record, weights without a mark, a sign in the last digit.",
         &["peek", "tickets.spec.toml", "--records", "5"],
+    ),
+    Step(
+        "Each kind goes to its table, and the last line's totals are held against what was read.",
+        &["load", "tickets.spec.toml"],
+    ),
+    Step(
+        "Values as people type them: each repair is asked for in the spec, and counted.",
+        &["load", "orders.spec.toml"],
     ),
     Step(
         "A spec with slips in it: all of them are told at once.",

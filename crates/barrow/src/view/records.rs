@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use barrow_core::rejects::Reject;
+use barrow_core::rejects::{Code, Reject};
 use barrow_core::spec::Type;
 use barrow_core::visible::{visible, visible_short};
 use owo_colors::OwoColorize;
@@ -254,10 +254,10 @@ fn rejected(
             .column
             .as_deref()
             .map(|c| format!("{}: ", visible(c.as_bytes())));
-        let value = reason
-            .value
-            .as_deref()
-            .map(|v| format!("  \"{}\"", super::cut(v, WIDEST)));
+        let value = reason.value.as_deref().map(|v| match reason.code {
+            Code::CheckFailed => format!("  {}", super::cut(v, 2 * WIDEST)),
+            _ => format!("  \"{}\"", super::cut(v, WIDEST)),
+        });
         writeln!(
             out,
             "{lead}{}{}{}",

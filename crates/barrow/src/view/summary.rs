@@ -5,8 +5,9 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use barrow_core::records::block::LeftOut;
+use barrow_core::rejects::Code;
 use barrow_core::spec::plan::Tolerance;
-use barrow_core::tally::{ReasonKind, Tally};
+use barrow_core::tally::{ReasonKind, Repair, Tally};
 use barrow_core::visible::visible;
 use owo_colors::OwoColorize;
 use serde_json::{Value, json};
@@ -151,7 +152,7 @@ fn differences(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         };
         writeln!(
             out,
-            "    {}: the file states {} ({file}{}), and {} was found",
+            "    {}: {} stated ({file}{}), {} found",
             visible(d.of.as_bytes()),
             grouped(&d.stated).bold(),
             d.place,
@@ -270,17 +271,18 @@ fn repairs(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         return Ok(());
     }
     writeln!(out, "  {}", "what was repaired".bold())?;
+    let column = |r: &Repair| visible(r.column.as_deref().unwrap_or("").as_bytes());
+    let widest = |width: &dyn Fn(&Repair) -> usize| s.tally.repairs.iter().map(width).max();
+    let columns = widest(&|r| column(r).chars().count()).unwrap_or(0);
+    let whats = widest(&|r| r.what.to_string().chars().count()).unwrap_or(0);
+    let lines = widest(&|r| number(r.line).len()).unwrap_or(0);
     for repair in s.tally.repairs.iter() {
-        let column = repair
-            .column
-            .as_deref()
-            .map(|c| format!("{}   ", visible(c.as_bytes())));
         writeln!(
             out,
-            "  {:>6}  {}{}   first: line {}",
+            "  {:>6}  {:columns$}  {:whats$}   first: line {:>lines$}",
             number(repair.count),
-            column.unwrap_or_default(),
-            repair.what,
+            column(repair),
+            repair.what.to_string(),
             number(repair.line)
         )?;
     }
@@ -318,10 +320,11 @@ fn reasons(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         } else {
             String::new()
         };
-        let value = kind
-            .value
-            .as_deref()
-            .map(|v| format!("  \"{}\"", cut(v, 30)));
+        let value = kind.value.as_deref().map(|v| match kind.column {
+            // The values of a check stand for themselves.
+            None if kind.code == Code::CheckFailed => format!("  {}", cut(v, 72)),
+            _ => format!("  \"{}\"", cut(v, 30)),
+        });
         writeln!(
             out,
             "  {:>6}  {:columns$}  {:says$}   first: {file}line {:>lines$}{}",

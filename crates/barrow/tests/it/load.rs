@@ -216,7 +216,10 @@ fn append_truncate_and_replace() {
     assert_eq!(m.run("load d.spec.toml --mode truncate").code, 0);
     assert_eq!(m.count("SELECT count(*) FROM d WHERE more = 'x'"), 1);
     let said = m.run("load d.spec.toml --mode replace --report json");
-    assert_eq!((said.code, &said.json()["tables"][0]["rows_before"]), (0, &1.into()));
+    assert_eq!(
+        (said.code, &said.json()["tables"][0]["rows_before"]),
+        (0, &1.into())
+    );
     assert_eq!(
         m.cells("SELECT name, type FROM pragma_table_info('d')")[2],
         [text("kg"), text("DECIMAL(6,2)")]
