@@ -126,4 +126,46 @@ proptest! {
         let told = barrow_core::spec::read_plan(&text).map_err(|problems| problems.len());
         prop_assert_ne!(told.err(), Some(0));
     }
+
+    #[test]
+    fn any_condition_or_template_at_all_is_read_or_told(
+        text in "\\PC{0,60}|([a-d()=<>+*/',.0-9\"{} -]|and|or|not|is|null|in|between|length){0,24}",
+    ) {
+        let text = toml::Value::String(text).to_string();
+        let spec = format!(
+            "[records]\nkeep_if = {text}\n[columns]\na = \"integer\"\nb = \"text\"\nc = \"date\"\n\
+             d = {{ type = \"text\", value = {text} }}\n[[check]]\nthat = {text}\n"
+        );
+        match barrow_core::spec::read_plan(&spec) {
+            Ok(_) => { read(&spec, "a,b,c\n1,x,2031-04-01\n,,\n0,y,0001-01-01\n"); }
+            Err(problems) => for problem in problems {
+                // A caret that is not on a character's border could not be drawn.
+                prop_assert!(spec.get(problem.span.clone()).is_some(), "{:?}", problem);
+            },
+        }
+    }
+
+    #[test]
+    fn a_total_is_met_exactly_by_the_sum_of_any_decimals(
+        numbers in proptest::collection::vec((any::<i64>(), 0u32..=18), 0..40), off in -1i128..=1,
+    ) {
+        // Worked out in whole units of ten to the power of -18.
+        let text = |n: i64, scale: u32| {
+            let digits = format!("{:0>width$}", n.unsigned_abs(), width = scale as usize + 1);
+            let (whole, fraction) = digits.split_at(digits.len() - scale as usize);
+            format!("{}{whole}.{fraction}", if n < 0 { "-" } else { "" })
+        };
+        let sum: i128 = numbers.iter().map(|(n, s)| i128::from(*n) * 10i128.pow(18 - s)).sum();
+        let stated = sum + off;
+        let unit = 10u128.pow(18);
+        let (whole, rest) = (stated.unsigned_abs() / unit, stated.unsigned_abs() % unit);
+        let sign = if stated < 0 { "-" } else { "" };
+        let lines: String = numbers.iter().map(|(n, s)| text(*n, *s) + "\n").collect();
+        let file = format!("{lines}{sign}{whole}.{rest:018}\n");
+        let spec = "[records]\nheader = \"none\"\ntrailer = 1\n[columns]\na = \"decimal(38,18)\"\n\
+            [[total]]\nin = \"trailer\"\nfield = 1\nsum = \"a\"\n";
+        let out = read(spec, file);
+        prop_assert_eq!(out.rows.len(), numbers.len());
+        prop_assert_eq!(out.tally.differences.is_empty(), off == 0);
+    }
 }

@@ -4,4 +4,5 @@ mod demo;
 mod formats;
 mod load;
 mod market;
+mod meaning;
 mod refusals;
