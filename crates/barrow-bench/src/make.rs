@@ -66,6 +66,9 @@ pub enum Form {
     Latin,
     /// In fixed widths, in ASCII.
     Fixed,
+    /// Delimited by semicolons, with decimal commas and days before months; the
+    /// spec trims every column and knows two null words.
+    Marked,
 }
 
 /// The spec of a form.
@@ -84,9 +87,16 @@ fn spec(form: Form, file: &str) -> String {
         Form::Fixed => format!("{name} = {{ type = \"{ty}\", width = {width} }}\n"),
         _ => format!("{name} = \"{ty}\"\n"),
     });
+    let values = match form {
+        Form::Marked => {
+            "[delimited]\ndelimiter = \";\"\n[values]\ntrim = \"both\"\nnull_words = [\"\", \"N/A\"]\n\
+             decimal_mark = \",\"\ndate = \"%d/%m/%Y\"\ntimestamp = \"%d/%m/%Y %H:%M:%S\"\n"
+        }
+        _ => "",
+    };
     format!(
         "[source]\nfiles = [\"{file}\"]\nencoding = \"{encoding}\"\n[records]\nlayout = \"{layout}\"\n\
-         [columns]\n{}[target]\ntable = \"deliveries\"\ncreate = true\n",
+         {values}[columns]\n{}[target]\ntable = \"deliveries\"\ncreate = true\n",
         columns.concat()
     )
 }
@@ -98,8 +108,9 @@ pub fn file(path: &Path, records: u64, seed: u64, form: Form) -> std::io::Result
     std::fs::write(path.with_extension("spec.toml"), spec(form, &name))?;
     let mut out = BufWriter::with_capacity(1 << 20, File::create(path)?);
     let mut numbers = Numbers(seed);
+    let between = if form == Form::Marked { ";" } else { "," };
     if form != Form::Fixed {
-        writeln!(out, "{}", COLUMNS.map(|(name, ..)| name).join(","))?;
+        writeln!(out, "{}", COLUMNS.map(|(name, ..)| name).join(between))?;
     }
     let mut line = Vec::new();
     for id in 1..=records {
@@ -110,6 +121,7 @@ pub fn file(path: &Path, records: u64, seed: u64, form: Form) -> std::io::Result
             Form::Utf8 => out.write_all(&accented(&line, "ö".as_bytes(), "é".as_bytes()))?,
             Form::Latin => out.write_all(&accented(&line, b"\xF6", b"\xE9"))?,
             Form::Fixed => fixed(&mut out, &line)?,
+            Form::Marked => marked(&mut out, &line)?,
         }
     }
     out.flush()?;
@@ -147,6 +159,26 @@ fn fixed(out: &mut impl Write, line: &[u8]) -> std::io::Result<()> {
         write!(out, "{plain:<width$}")?;
     }
     writeln!(out)
+}
+
+/// The same record with other marks. Quoted text has one comma of its own.
+fn marked(out: &mut impl Write, line: &[u8]) -> std::io::Result<()> {
+    let text = String::from_utf8_lossy(line)
+        .trim_end()
+        .replace("gate, no", "gate; no");
+    let fields = text.split(',').zip(COLUMNS).map(|(field, (_, ty, _))| {
+        if ty.starts_with("decimal") {
+            return field.replace('.', ",");
+        }
+        match (ty, field.get(..10)) {
+            ("date" | "timestamp", Some(day)) => {
+                let (year, month, day) = (&day[..4], &day[5..7], &day[8..]);
+                format!("{day}/{month}/{year}{}", &field[10..])
+            }
+            _ => field.to_string(),
+        }
+    });
+    writeln!(out, "{}", fields.collect::<Vec<_>>().join(";"))
 }
 
 fn record(out: &mut impl Write, n: &mut Numbers, id: u64) -> std::io::Result<()> {

@@ -101,6 +101,17 @@ fn computed_columns_are_typed_like_any_other() {
 }
 
 #[test]
+fn a_date_may_be_taken_from_a_file_s_name() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("stock-20310403.csv");
+    std::fs::write(&path, "a\n1\n2\n").unwrap();
+    let spec = "[columns]\na = \"integer\"\n\
+        day = { type = \"date\", value = \"{file}\", pattern = \"stock-%Y%m%d.csv\" }\n";
+    let out = common::read_path(spec, &path);
+    assert_eq!(out.cells(), [["1", "2031-04-03"], ["2", "2031-04-03"]]);
+}
+
+#[test]
 fn a_computed_value_that_will_not_do_is_told_with_its_text() {
     let spec = "[columns]\na = \"text\"\nb = { type = \"smallint\", value = \"{a}000\" }\n";
     let out = read(spec, "a\n7\n77\nx\n");

@@ -97,6 +97,9 @@ impl Totals {
         }
         if let (Some(end), Some(file)) = (&batch.block.last, batch.block.file.clone()) {
             let sums = std::mem::take(&mut self.sums);
+            if file.is_rejects {
+                return;
+            }
             let each = plan.totals.iter().zip(sums);
             batch.differences = each
                 .filter_map(|(total, sum)| compare(plan, total, sum, &file, end))

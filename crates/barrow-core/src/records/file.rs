@@ -28,6 +28,8 @@ pub struct FileReading {
     pub lead: Vec<u8>,
     /// The file's own name, without its folder.
     pub file_name: String,
+    /// Whether it holds the rejects of another file, whose totals it then states.
+    pub is_rejects: bool,
     /// For each kind of record, its fields.
     pub shapes: Vec<ShapeReading>,
     /// What people should know of how the file was bound to the spec.

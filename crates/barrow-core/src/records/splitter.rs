@@ -138,6 +138,12 @@ impl<'p> Splitter<'p> {
         };
         let mut notes = start.notes;
         notes.extend(lead.notes);
+        let is_rejects = source.is_rejects();
+        if is_rejects && !self.plan.totals.is_empty() {
+            notes.push(
+                "it holds rejects, so the totals in it are not its own and not compared".into(),
+            );
+        }
         let reading = Arc::new(FileReading {
             index,
             name,
@@ -145,6 +151,7 @@ impl<'p> Splitter<'p> {
             ending: lead.ending,
             lead: lead_bytes,
             file_name: visible(source.file_name().as_os_str().as_encoded_bytes()),
+            is_rejects,
             shapes: lead.shapes,
             notes,
         });

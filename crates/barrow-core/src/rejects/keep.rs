@@ -13,7 +13,7 @@ use crate::records::block::FileEnd;
 use crate::records::file::FileReading;
 
 /// The name of the file of reasons.
-const REASONS: &str = "reasons.jsonl";
+pub const REASONS: &str = "reasons.jsonl";
 
 /// Keeps the rejects of one run in a folder of its own. The folder is made with
 /// the first reject; a run without any leaves nothing behind.

@@ -3,5 +3,5 @@
 mod keep;
 mod reason;
 
-pub use keep::Keeper;
+pub use keep::{Keeper, REASONS};
 pub use reason::{Code, Reason, Reject};

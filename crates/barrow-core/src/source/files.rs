@@ -5,6 +5,7 @@ use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
 use crate::error::Error;
+use crate::rejects::REASONS;
 use crate::visible::visible;
 
 /// One source of bytes.
@@ -30,6 +31,14 @@ impl SourceFile {
         match self {
             SourceFile::Path(path) => path.file_name().map_or_else(|| path.clone(), PathBuf::from),
             SourceFile::Stdin => PathBuf::from("standard-input"),
+        }
+    }
+
+    /// Whether it is a file of rejects, beside their reasons.
+    pub fn is_rejects(&self) -> bool {
+        match self {
+            SourceFile::Path(path) => path.with_file_name(REASONS).is_file(),
+            SourceFile::Stdin => false,
         }
     }
 

@@ -3,6 +3,7 @@
 
 use std::convert::Infallible;
 use std::io::Write;
+use std::path::Path;
 
 use barrow_core::Error;
 use barrow_core::flow::{self, Batch, Facts, Failure, Options, Rows, Sink};
@@ -100,6 +101,15 @@ pub fn plan(spec: &str) -> Plan {
 pub fn try_read(spec: &str, bytes: &[u8], block_size: usize) -> Result<Out, Error> {
     let mut file = tempfile::NamedTempFile::new().expect("a temporary file");
     file.write_all(bytes).expect("room for a small file");
+    read_file(spec, file.path(), block_size)
+}
+
+/// Reads a file that is there already.
+pub fn read_path(spec: &str, path: &Path) -> Out {
+    read_file(spec, path, 1 << 16).unwrap_or_else(|e| panic!("{e}"))
+}
+
+fn read_file(spec: &str, path: &Path, block_size: usize) -> Result<Out, Error> {
     let plan = plan(spec);
     let mut out = Out {
         widths: plan
@@ -109,7 +119,7 @@ pub fn try_read(spec: &str, bytes: &[u8], block_size: usize) -> Result<Out, Erro
             .collect(),
         ..Out::default()
     };
-    let files = vec![SourceFile::Path(file.path().to_path_buf())];
+    let files = vec![SourceFile::Path(path.to_path_buf())];
     let options = Options {
         threads: 2,
         block_size,

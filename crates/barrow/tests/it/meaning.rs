@@ -110,6 +110,30 @@ fn a_total_that_differs_keeps_nothing_and_shows_both_figures() {
 }
 
 #[test]
+fn corrected_rejects_are_not_held_to_the_totals_of_the_whole_file() {
+    let spec = "[records]\ntrailer = 1\n[columns]\nid = \"integer\"\n[[total]]\nin = \"trailer\"\n\
+        matches = \"(?<total>[0-9]+) records\"\n[target]\ninto = \"sqlite:m.db\"\ntable = \"t\"\n\
+        create = true\n";
+    let m = Market::with(&[
+        ("t.spec.toml", spec.as_bytes()),
+        ("t.csv", b"id\n1\nx\n3\n3 records\n"),
+    ]);
+    assert_eq!(m.run("load t.spec.toml t.csv --tolerance 1").code, 0);
+    let kept = format!("{}/t.csv", m.rejects());
+    m.write(
+        &kept,
+        &String::from_utf8(m.read(&kept))
+            .unwrap()
+            .replace('x', "2")
+            .into_bytes(),
+    );
+    let said = m.run(&format!("load t.spec.toml {kept}"));
+    assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+    assert!(said.out.contains("it holds rejects"), "{}", said.out);
+    assert_eq!(m.count("SELECT count(*) FROM t"), 3);
+}
+
+#[test]
 fn two_kinds_may_share_a_table_that_is_made_for_both() {
     let spec = ORDERS
         .replace("table = \"orders\"", "")
