@@ -9,9 +9,11 @@
 pub mod conditions;
 pub mod error;
 pub mod flow;
+pub mod keys;
 pub mod look;
 pub mod records;
 pub mod rejects;
+pub mod seen;
 pub mod source;
 pub mod spec;
 pub mod tally;

@@ -1,38 +1,202 @@
-//! SQL that is written from names: quoting and CREATE TABLE.
+//! SQL that is written from names and types: CREATE TABLE and ALTER TABLE.
 
-use crate::Column;
+use barrow_core::spec::Type;
+use barrow_core::visible::visible;
 
-/// A name as SQL's delimited identifier (ISO/IEC 9075-2, 5.2): in double
-/// quotes, with those inside doubled.
-pub fn quoted(name: &str) -> String {
-    format!("\"{}\"", name.replace('"', "\"\""))
+use crate::dialect::Dialect;
+use crate::fit::{Fit, fit};
+use crate::table::Table;
+use crate::{Column, Part};
+
+/// CREATE TABLE for these columns, without a semicolon. `key` names the columns of
+/// the primary key.
+pub fn create_table(dialect: Dialect, table: &str, columns: &[Column], key: &[String]) -> String {
+    let mut lines: Vec<String> = columns
+        .iter()
+        .map(|column| format!("  {}", declared(dialect, column, key)))
+        .collect();
+    if !key.is_empty() {
+        let names: Vec<String> = key.iter().map(|name| dialect.quoted(name)).collect();
+        lines.push(format!("  PRIMARY KEY ({})", names.join(", ")));
+    }
+    format!(
+        "CREATE TABLE {} (\n{}\n)",
+        dialect.table(table),
+        lines.join(",\n")
+    )
 }
 
-/// CREATE TABLE for these columns, by the dialect's word for each type.
-pub fn create_table(
-    table: &str,
-    columns: &[Column],
-    type_word: impl Fn(&Column) -> String,
-) -> String {
-    let lines: Vec<String> = columns
-        .iter()
-        .map(|column| {
-            let not_null = if column.required { " NOT NULL" } else { "" };
-            format!("  {} {}{not_null}", quoted(&column.name), type_word(column))
-        })
-        .collect();
-    format!("CREATE TABLE {} (\n{}\n)", quoted(table), lines.join(",\n"))
+/// A column as CREATE TABLE declares it.
+fn declared(dialect: Dialect, column: &Column, key: &[String]) -> String {
+    let name = dialect.quoted(&column.name);
+    let in_key = key.iter().any(|k| k.eq_ignore_ascii_case(&column.name));
+    let mut line = format!("{name} {}", dialect.type_word(column.ty));
+    if column.required || in_key {
+        line += " NOT NULL";
+    }
+    if !column.one_of.is_empty() {
+        let word = |text: &String| match column.ty {
+            ty if ty.is_number() => text.clone(),
+            Type::Boolean => text.to_uppercase(),
+            _ => dialect.literal(text),
+        };
+        let words: Vec<String> = column.one_of.iter().map(word).collect();
+        line += &format!(" CHECK ({name} IN ({}))", words.join(", "));
+    }
+    line
+}
+
+/// One change that would make a table fit.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Alteration {
+    /// Why, in one plain line.
+    pub why: String,
+    /// The statement without a semicolon; none where the database has none for it.
+    pub sql: Option<String>,
+}
+
+/// What would make an existing table fit a kind of rows.
+pub fn alter(dialect: Dialect, part: &Part, table: &Table) -> Vec<Alteration> {
+    let name = dialect.table(&part.table);
+    let mut alterations = Vec::new();
+    for column in &part.columns {
+        let word = dialect.type_word(column.ty);
+        let quoted = dialect.quoted(&column.name);
+        match table.column(&column.name) {
+            None => alterations.push(Alteration {
+                why: format!(
+                    "{}: the table has no such column",
+                    visible(column.name.as_bytes())
+                ),
+                sql: Some(format!("ALTER TABLE {name} ADD COLUMN {quoted} {word}")),
+            }),
+            Some(found) => match fit(column, found) {
+                Fit::Fits => {}
+                Fit::Narrow(why) | Fit::Other(why) => {
+                    let quoted = dialect.quoted(&found.name);
+                    let not_null = if found.required { " NOT NULL" } else { "" };
+                    let sql = match dialect {
+                        Dialect::Sqlite => None,
+                        Dialect::Postgres => Some(format!(
+                            "ALTER TABLE {name} ALTER COLUMN {quoted} TYPE {word}"
+                        )),
+                        Dialect::MariaDb => Some(format!(
+                            "ALTER TABLE {name} MODIFY COLUMN {quoted} {word}{not_null}"
+                        )),
+                    };
+                    alterations.push(Alteration {
+                        why: format!("{}: {why}", visible(column.name.as_bytes())),
+                        sql,
+                    });
+                }
+            },
+        }
+    }
+    for column in table.columns.iter().filter(|c| c.required) {
+        if part
+            .columns
+            .iter()
+            .any(|c| c.name.eq_ignore_ascii_case(&column.name))
+        {
+            continue;
+        }
+        let quoted = dialect.quoted(&column.name);
+        let sql = match dialect {
+            Dialect::Sqlite => None,
+            Dialect::Postgres => Some(format!(
+                "ALTER TABLE {name} ALTER COLUMN {quoted} DROP NOT NULL"
+            )),
+            Dialect::MariaDb => Some(format!(
+                "ALTER TABLE {name} MODIFY COLUMN {quoted} {} NULL",
+                column.declared
+            )),
+        };
+        alterations.push(Alteration {
+            why: format!(
+                "{}: the table requires it, and the spec does not load it",
+                visible(column.name.as_bytes())
+            ),
+            sql,
+        });
+    }
+    alterations
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::table::TableColumn;
+
+    fn column(name: &str, ty: &str, required: bool, one_of: &[&str]) -> Column {
+        Column {
+            name: name.into(),
+            ty: Type::parse(ty).unwrap(),
+            required,
+            one_of: one_of.iter().map(|w| (*w).to_string()).collect(),
+        }
+    }
 
     #[test]
-    fn names_cannot_leave_their_quotes() {
+    fn a_table_has_its_key_and_its_words() {
+        let columns = [
+            column("id", "bigint", false, &[]),
+            column("grade", "char(1)", true, &["A", "it's"]),
+            column("crates", "integer", false, &["1", "2"]),
+        ];
+        let sql = create_table(Dialect::Postgres, "s.t", &columns, &["id".into()]);
         assert_eq!(
-            quoted("a\"; DROP TABLE x; --"),
-            "\"a\"\"; DROP TABLE x; --\""
+            sql,
+            "CREATE TABLE \"s\".\"t\" (\n  \"id\" bigint NOT NULL,\n  \"grade\" char(1) NOT NULL \
+             CHECK (\"grade\" IN ('A', 'it''s')),\n  \"crates\" integer CHECK (\"crates\" IN (1, 2)),\n  \
+             PRIMARY KEY (\"id\")\n)"
         );
+    }
+
+    #[test]
+    fn an_existing_table_is_made_to_fit() {
+        let found = |name: &str, declared: &str, required| TableColumn {
+            name: name.into(),
+            declared: declared.into(),
+            ty: Type::parse(declared).ok(),
+            required,
+            generated: false,
+        };
+        let table = Table {
+            columns: vec![
+                found("id", "integer", true),
+                found("note", "varchar(10)", false),
+                found("clerk", "varchar(10)", true),
+            ],
+            triggers: false,
+        };
+        let part = Part {
+            number: 0,
+            table: "t".into(),
+            columns: vec![
+                column("id", "bigint", true, &[]),
+                column("note", "varchar(10)", false, &[]),
+                column("new", "date", false, &[]),
+            ],
+            key: Vec::new(),
+        };
+        let sql = |dialect| -> Vec<Option<String>> {
+            alter(dialect, &part, &table)
+                .into_iter()
+                .map(|a| a.sql)
+                .collect()
+        };
+        assert_eq!(
+            sql(Dialect::Postgres),
+            [
+                Some("ALTER TABLE \"t\" ALTER COLUMN \"id\" TYPE bigint".into()),
+                Some("ALTER TABLE \"t\" ADD COLUMN \"new\" date".into()),
+                Some("ALTER TABLE \"t\" ALTER COLUMN \"clerk\" DROP NOT NULL".into()),
+            ]
+        );
+        assert_eq!(
+            sql(Dialect::MariaDb)[0].as_deref(),
+            Some("ALTER TABLE `t` MODIFY COLUMN `id` bigint NOT NULL")
+        );
+        assert_eq!(sql(Dialect::Sqlite).iter().flatten().count(), 1);
     }
 }

@@ -1,6 +1,7 @@
 //! The databases that rows go into, behind one trait.
 
 pub mod ddl;
+pub mod dialect;
 pub mod error;
 pub mod fit;
 pub mod sqlite;
@@ -13,6 +14,7 @@ use barrow_core::spec::Type;
 use barrow_core::spec::plan::Mode;
 use barrow_core::visible::visible;
 
+pub use dialect::Dialect;
 pub use error::Error;
 pub use table::{Table, TableColumn};
 pub use url::Url;
@@ -37,6 +39,8 @@ pub struct Part {
     pub table: String,
     /// The columns of the rows, in their order.
     pub columns: Vec<Column>,
+    /// The columns that tell one row from another.
+    pub key: Vec<String>,
 }
 
 impl Job {
@@ -55,6 +59,21 @@ impl Job {
     pub fn parts_of(&self, table: &str) -> impl Iterator<Item = &Part> {
         let is_of = move |part: &&Part| part.table.eq_ignore_ascii_case(table);
         self.parts.iter().filter(is_of)
+    }
+
+    /// CREATE TABLE for a table that is made for all of its parts.
+    ///
+    /// # Errors
+    /// Two parts give a column two types.
+    pub fn create_table(&self, table: &str, dialect: Dialect) -> Result<String, Error> {
+        let columns = self.columns_of(table)?;
+        // Kinds that share a table each have keys of their own, if any.
+        let mut parts = self.parts_of(table);
+        let key = match (parts.next(), parts.next()) {
+            (Some(part), None) => part.key.as_slice(),
+            _ => &[],
+        };
+        Ok(ddl::create_table(dialect, table, &columns, key))
     }
 
     /// The columns of a table that is made for all of its parts. A column may be
@@ -102,6 +121,8 @@ pub struct Column {
     pub ty: Type,
     /// Whether the spec forbids null.
     pub required: bool,
+    /// All values that the spec allows, in the standard notation; empty for any.
+    pub one_of: Vec<String>,
 }
 
 /// A row that the table would not take.
@@ -130,6 +151,12 @@ pub trait Target {
     /// # Errors
     /// The database cannot be asked, or what has the name is not a table.
     fn describe(&mut self, table: &str) -> Result<Option<Table>, Error>;
+
+    /// Whether a kind of rows could be loaded into a table, as far as is known before.
+    ///
+    /// # Errors
+    /// Everything that would keep them out.
+    fn fits(&self, part: &Part, table: &Table) -> Result<(), Error>;
 
     /// Begins the transaction, and makes or empties the tables as the job says.
     /// Returns how many rows each of [`Job::tables`] had.
@@ -178,6 +205,13 @@ pub fn open(url: &Url, create: bool) -> Result<Box<dyn Target>, Error> {
     }
 }
 
+/// Whether there is a database at `url`, as far as can be told without asking it.
+pub fn is_there(url: &Url) -> bool {
+    match url {
+        Url::Sqlite(path) => path.exists(),
+    }
+}
+
 /// Runs SQL that we wrote ourselves, such as the demo's own table.
 ///
 /// # Errors
@@ -197,11 +231,13 @@ mod tests {
             name: (*name).into(),
             ty: *ty,
             required: *required,
+            one_of: Vec::new(),
         };
         Part {
             number,
             table: table.into(),
             columns: columns.iter().map(column).collect(),
+            key: Vec::new(),
         }
     }
 

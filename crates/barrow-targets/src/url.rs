@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use barrow_core::visible::visible;
 
+use crate::dialect::Dialect;
 use crate::error::Error;
 
 /// A database's address.
@@ -52,6 +53,15 @@ impl Url {
                 "for a SQLite file, say sqlite:{}",
                 visible(text.as_bytes())
             ))),
+        }
+    }
+}
+
+impl Url {
+    /// The kind of database that it is.
+    pub fn dialect(&self) -> Dialect {
+        match self {
+            Url::Sqlite(_) => Dialect::Sqlite,
         }
     }
 }

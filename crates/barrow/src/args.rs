@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use barrow_core::spec::plan::{Mode, Tolerance};
+use barrow_targets::Dialect;
 use clap::{Parser, Subcommand, ValueEnum};
 
 /// Describe a flat file once, then check it, load it and keep what would not load.
@@ -20,6 +21,10 @@ pub struct Args {
 pub enum Command {
     /// Load files into a table by a spec
     Load(Load),
+    /// Hold spec, header and table against each other, read every record, and load nothing
+    Check(Check),
+    /// Print the CREATE TABLE for a spec, or what would make a table fit
+    Ddl(Ddl),
     /// Show records as the spec reads them, or one line with its neighbours
     Peek(Peek),
     /// Lay out the demo market and run the whole tour on it
@@ -71,6 +76,68 @@ pub struct Shared {
     /// Say nothing but the result
     #[arg(short, long)]
     pub quiet: bool,
+}
+
+/// `barrow check`
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "FILE is a path, a glob, - for standard input, or @LIST for a text file that \
+names one file a line. Files given here replace the spec's. Exit codes are those of load."
+)]
+pub struct Check {
+    /// The spec
+    pub spec: PathBuf,
+    /// The files to check, instead of the spec's
+    #[arg(value_name = "FILE")]
+    pub files: Vec<String>,
+    #[command(flatten)]
+    pub shared: Shared,
+    /// How many rejects a load may have and still be kept: 50, or 0.5%
+    #[arg(long, value_name = "NUMBER", value_parser = Tolerance::parse)]
+    pub tolerance: Option<Tolerance>,
+    /// Keep what a load would reject, in a folder of its own within this one
+    #[arg(long, value_name = "FOLDER")]
+    pub rejects: Option<PathBuf>,
+}
+
+/// `barrow ddl`
+#[derive(Debug, clap::Args)]
+pub struct Ddl {
+    /// The spec
+    pub spec: PathBuf,
+    /// The database, whose kind of SQL is printed
+    #[arg(long, value_name = "URL")]
+    pub into: Option<String>,
+    /// The table
+    #[arg(long, value_name = "NAME")]
+    pub table: Option<String>,
+    /// The kind of SQL, where there is no database to go by
+    #[arg(long = "for", value_name = "DATABASE", conflicts_with = "into")]
+    pub dialect: Option<DialectWord>,
+    /// Print what would make the table that is there fit
+    #[arg(long)]
+    pub alter: bool,
+}
+
+/// A kind of database.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum DialectWord {
+    /// SQLite
+    Sqlite,
+    /// PostgreSQL
+    Postgres,
+    /// MariaDB and MySQL
+    Mariadb,
+}
+
+impl From<DialectWord> for Dialect {
+    fn from(word: DialectWord) -> Dialect {
+        match word {
+            DialectWord::Sqlite => Dialect::Sqlite,
+            DialectWord::Postgres => Dialect::Postgres,
+            DialectWord::Mariadb => Dialect::MariaDb,
+        }
+    }
 }
 
 /// `barrow peek`

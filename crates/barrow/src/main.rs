@@ -16,6 +16,8 @@ fn main() -> ExitCode {
     args.color.apply();
     let outcome = match &args.command {
         Command::Load(load) => commands::load::run(load),
+        Command::Check(check) => commands::check::run(check),
+        Command::Ddl(ddl) => commands::ddl::run(ddl),
         Command::Peek(peek) => commands::peek::run(peek),
         Command::Demo(demo) => commands::demo::run(demo),
     };

@@ -172,6 +172,71 @@ impl<'p> Splitter<'p> {
         })
     }
 
+    /// The names of a file's header, without asking whether they are the spec's;
+    /// none where the spec reads no names.
+    ///
+    /// # Errors
+    /// The file cannot be read, or has no header.
+    pub fn header_names(&self, source: &SourceFile) -> Result<Option<Vec<String>>, Error> {
+        let plan = &self.plan.records;
+        if plan.header != Header::Names || self.plan.has_kinds() {
+            return Ok(None);
+        }
+        let (start, mut text, mut carry) = open(self.plan, source, self.block_size)?;
+        let name = source.name();
+        let rules = Rules::new(self.plan, &start.charset, &name)?;
+        let mark = match text.transcoder {
+            Some(_) => 0,
+            None => start.mark,
+        };
+        loop {
+            let found = self.names_in(&name, &rules, &carry, mark, text.whole)?;
+            if found.is_some() {
+                return Ok(found);
+            }
+            if text.whole {
+                return Err(too_short(&name, "header", 0, 1));
+            }
+            if carry.len() > LONGEST_LEAD {
+                return Err(Error::EndlessHeader {
+                    file: name,
+                    bytes: carry.len(),
+                });
+            }
+            let want = carry.len().max(self.block_size);
+            text.fill(want, &mut carry)?;
+        }
+    }
+
+    /// The header's names, if they are within `bytes`.
+    fn names_in(
+        &self,
+        name: &str,
+        rules: &Rules,
+        bytes: &[u8],
+        mark: usize,
+        whole: bool,
+    ) -> Result<Option<Vec<String>>, Error> {
+        let plan = &self.plan.records;
+        let Some(ending) = FileEnding::decide(plan, &rules.charset, bytes, whole)? else {
+            return Ok(None);
+        };
+        let mut lead = Lead::new(ending, mark);
+        let lines = match plan.preamble {
+            PreambleKey::Lines(lines) => lines,
+            PreambleKey::Auto => match self.find_header(name, rules, &lead, bytes, whole)? {
+                Some(lines) => lines,
+                None => return Ok(None),
+            },
+        };
+        for _ in 0..lines {
+            if !lead.pass_line(bytes, whole) {
+                return Ok(None);
+            }
+        }
+        Ok(self.header(rules, &mut lead, bytes, whole))
+    }
+
     /// What stands before the first record; `None` where more bytes are needed.
     fn lead(
         &self,

@@ -9,7 +9,8 @@ pub mod section;
 pub mod types;
 pub mod written;
 
-pub use check::plan as read_plan;
+pub use check::{leaves_types, plan as read_plan, plan_with as read_plan_with};
 pub use plan::Plan;
 pub use problem::Problem;
 pub use types::Type;
+pub use written::{Known, KnownColumn};

@@ -3,6 +3,7 @@
 
 use std::path::PathBuf;
 
+use super::problem::Problem;
 use super::types::Type;
 pub use super::written::{
     Case, Every, Form, Header, Measure, Mode, Part as PartKey, PreambleKey, QuotedEmpty, Sign,
@@ -30,6 +31,8 @@ pub struct Plan {
     pub target: TargetPlan,
     /// What becomes of records that do not load.
     pub rejects: RejectsPlan,
+    /// What is legal, and odd all the same.
+    pub oddities: Vec<Problem>,
 }
 
 impl Plan {
@@ -65,6 +68,8 @@ pub struct KindPlan {
     pub load: bool,
     /// Its own table; none for the target's.
     pub table: Option<String>,
+    /// The columns that tell one row from another, as places in `columns`.
+    pub key: Vec<usize>,
     /// The condition for a record to be kept.
     pub keep_if: Option<Condition>,
     /// What must hold for a record.

@@ -45,7 +45,7 @@ impl Problem {
 }
 
 /// A value together with the bytes of the spec that it was read from.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct At<T> {
     /// The value itself.
     pub it: T,

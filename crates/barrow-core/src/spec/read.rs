@@ -40,6 +40,7 @@ fn document_of(document: &DeTable<'_>, problems: &RefCell<Vec<Problem>>) -> Writ
     let shape = shape(&mut top, keep_if, problems);
     let written = Written {
         text: String::new(),
+        known: None,
         source: source(table(&mut top, "source", problems)),
         records,
         delimited: delimited(table(&mut top, "delimited", problems)),
@@ -137,6 +138,7 @@ fn kinds<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<
             condition: s.text("if"),
             table: s.text("table"),
             load: s.flag("load"),
+            key: s.texts("key"),
             record_width: s.count("record_width"),
             shape: shape(&mut s, keep_if, problems),
         };
@@ -364,8 +366,9 @@ fn target(mut s: Section<'_>) -> Target {
         mode: s.word("mode"),
         create: s.flag("create"),
         every: every(&mut s),
+        key: s.texts("key"),
     };
-    s.later(&["key", "ledger"]);
+    s.later(&["ledger"]);
     s.finish();
     target
 }

@@ -16,6 +16,8 @@ use crate::values::Given;
 pub struct Written {
     /// The spec's own text.
     pub text: String,
+    /// The target's table, where it was asked for.
+    pub known: Option<Known>,
     /// `[source]`
     pub source: Source,
     /// `[records]`
@@ -36,6 +38,30 @@ pub struct Written {
     pub target: Target,
     /// `[rejects]`
     pub rejects: Rejects,
+}
+
+/// A table of the target, for columns whose types the spec leaves to it.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Known {
+    /// Its name.
+    pub table: String,
+    /// Its columns, in order.
+    pub columns: Vec<KnownColumn>,
+}
+
+/// A column of the target's table.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KnownColumn {
+    /// Its name.
+    pub name: String,
+    /// Its type in the database's own words.
+    pub declared: String,
+    /// Its type in the spec's words, where there is one.
+    pub ty: Option<Type>,
+    /// Whether a row must bring a value for it.
+    pub required: bool,
+    /// Whether the database computes it.
+    pub generated: bool,
 }
 
 /// What a record is made of: of the whole spec, or of one kind.
@@ -75,6 +101,8 @@ pub struct Kind {
     pub table: Option<At<String>>,
     /// Whether they are loaded.
     pub load: Option<At<bool>>,
+    /// The columns that tell one row from another.
+    pub key: Option<Vec<At<String>>>,
     /// How wide they are in a fixed layout.
     pub record_width: Option<At<u64>>,
     /// Their columns, and what holds for them.
@@ -489,7 +517,7 @@ pub struct Values {
 }
 
 /// One column of `[columns]`.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct Column {
     /// The table's column.
     pub name: At<String>,
@@ -572,6 +600,8 @@ pub struct Target {
     pub create: Option<At<bool>>,
     /// Commit once, or after so many records.
     pub every: Option<At<Every>>,
+    /// The columns that tell one row from another.
+    pub key: Option<Vec<At<String>>>,
 }
 
 /// How often a load commits.

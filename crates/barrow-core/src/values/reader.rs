@@ -286,6 +286,17 @@ impl ColumnReader {
         })
     }
 
+    /// All values that `one_of` allows, in the standard notation; empty for any.
+    pub fn allowed(&self) -> Vec<String> {
+        let one_of = self
+            .limits
+            .as_ref()
+            .and_then(|limits| limits.one_of.as_ref());
+        let all = one_of.into_iter().flat_map(|(all, _)| all);
+        let text = |one: &Constant| super::shown(one.cell, self.ty, &[], &one.store);
+        all.filter_map(text).collect()
+    }
+
     /// The type of its values.
     pub fn ty(&self) -> Type {
         self.ty

@@ -12,7 +12,7 @@ use rusqlite::{CachedStatement, Connection};
 
 use super::encode::{Encoding, Slot};
 use super::words::explained;
-use crate::ddl::quoted;
+use crate::dialect::Dialect;
 use crate::error::Error;
 use crate::table::Table;
 use crate::{Part, Refusal};
@@ -217,11 +217,15 @@ impl Inserter {
 }
 
 fn sql(part: &Part, rows: usize) -> String {
-    let names: Vec<_> = part.columns.iter().map(|c| quoted(&c.name)).collect();
+    let names: Vec<_> = part
+        .columns
+        .iter()
+        .map(|c| Dialect::Sqlite.quoted(&c.name))
+        .collect();
     let row = format!("({})", vec!["?"; names.len()].join(","));
     format!(
         "INSERT OR ABORT INTO {} ({}) VALUES {}",
-        quoted(&part.table),
+        Dialect::Sqlite.quoted(&part.table),
         names.join(","),
         vec![row; rows].join(",")
     )

@@ -20,7 +20,7 @@ use rusqlite::{Connection, OpenFlags, OptionalExtension};
 
 use self::insert::Inserter;
 use self::words::explained;
-use crate::ddl::{create_table, quoted};
+use crate::dialect::Dialect;
 use crate::error::Error;
 use crate::table::{Table, TableColumn};
 use crate::{Encoder, Job, Part, Refusal, Target, fit};
@@ -114,7 +114,7 @@ impl Sqlite {
     }
 
     fn count(&self, table: &str) -> Result<u64, Error> {
-        let sql = format!("SELECT count(*) FROM {}", quoted(table));
+        let sql = format!("SELECT count(*) FROM {}", Dialect::Sqlite.quoted(table));
         self.connection
             .query_row(&sql, [], |row| row.get::<_, i64>(0))
             .map(|n| n as u64)
@@ -164,12 +164,12 @@ impl Sqlite {
         match (found, job.mode) {
             (Some(table), Mode::Append) => return Ok((table, rows)),
             (Some(table), Mode::Truncate) => {
-                let sql = format!("DELETE FROM {}", quoted(name));
+                let sql = format!("DELETE FROM {}", Dialect::Sqlite.quoted(name));
                 self.run(&sql, "emptying the table")?;
                 return Ok((table, rows));
             }
             (Some(_), Mode::Replace) => {
-                let sql = format!("DROP TABLE {}", quoted(name));
+                let sql = format!("DROP TABLE {}", Dialect::Sqlite.quoted(name));
                 self.run(&sql, "replacing the table")?;
             }
             (None, _) if !job.create => {
@@ -178,9 +178,8 @@ impl Sqlite {
             }
             (None, _) => {}
         }
-        let columns = job.columns_of(name)?;
         self.run(
-            &create_table(name, &columns, types::declared),
+            &job.create_table(name, Dialect::Sqlite)?,
             "making the table",
         )?;
         let made = self.describe_table(name)?;
@@ -193,8 +192,7 @@ impl Sqlite {
         let found = self.describe_table(name)?;
         if let (Some(table), Mode::Append | Mode::Truncate) = (&found, job.mode) {
             for part in job.parts_of(name) {
-                fit::check(part, table)?;
-                check_affinities(part, table)?;
+                self.fits(part, table)?;
             }
         }
         let (table, rows) = self.ready_table(job, name, found)?;
@@ -277,6 +275,11 @@ fn check_affinities(part: &Part, table: &Table) -> Result<(), Error> {
 impl Target for Sqlite {
     fn describe(&mut self, table: &str) -> Result<Option<Table>, Error> {
         self.describe_table(table)
+    }
+
+    fn fits(&self, part: &Part, table: &Table) -> Result<(), Error> {
+        fit::check(part, table)?;
+        check_affinities(part, table)
     }
 
     fn begin(&mut self, job: &Job) -> Result<Vec<u64>, Error> {

@@ -1,8 +1,6 @@
-//! What SQLite makes of a declared type, and which one we declare.
+//! What SQLite makes of a declared type.
 
 use barrow_core::spec::Type;
-
-use crate::Column;
 
 /// How SQLite stores a column's values ("Datatypes In SQLite", section 3.1).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -43,22 +41,6 @@ impl Affinity {
     }
 }
 
-/// The type that we declare for a column.
-///
-/// SQLite has no decimals. Up to 15 digits a floating point number gives every
-/// decimal back as it was; a longer one is stored as text, which keeps it exact.
-pub fn declared(column: &Column) -> String {
-    match column.ty {
-        Type::Decimal { precision, scale } if precision > 15 => {
-            format!("DECIMAL_TEXT({precision},{scale})")
-        }
-        Type::Json => "JSON_TEXT".into(),
-        Type::Uuid => "UUID_TEXT".into(),
-        Type::Bytes => "BLOB".into(),
-        ty => ty.to_string().to_uppercase(),
-    }
-}
-
 /// The spec's type for a declared one, where there is one.
 pub fn spec_type(declared: &str) -> Option<Type> {
     let plain = declared.to_ascii_lowercase().replace("_text", "");
@@ -73,6 +55,7 @@ pub fn spec_type(declared: &str) -> Option<Type> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::Dialect;
 
     #[test]
     fn every_type_reads_back_and_keeps_its_values() {
@@ -95,11 +78,7 @@ mod tests {
         ];
         for (name, affinity) in cases {
             let ty = Type::parse(name).unwrap();
-            let declared = declared(&Column {
-                name: "a".into(),
-                ty,
-                required: false,
-            });
+            let declared = Dialect::Sqlite.type_word(ty);
             assert_eq!(Affinity::of(&declared), affinity, "{name}");
             assert_eq!(spec_type(&declared), Some(ty), "{name}");
         }

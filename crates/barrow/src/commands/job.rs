@@ -5,7 +5,8 @@ use std::path::{Path, PathBuf};
 
 use barrow_core::flow;
 use barrow_core::source::{self, SourceFile};
-use barrow_core::spec::{self, Plan};
+use barrow_core::spec::{self, Known, Plan};
+use barrow_core::values::ColumnReader;
 use barrow_core::visible::visible;
 use barrow_targets::{Column, Job, Part, Url};
 
@@ -16,6 +17,8 @@ use crate::failure::Failure;
 pub struct Spec {
     /// Its path as given.
     pub path: PathBuf,
+    /// Its own text.
+    pub text: String,
     /// The folder that its relative paths are from.
     pub base: PathBuf,
     /// What it says.
@@ -23,19 +26,32 @@ pub struct Spec {
 }
 
 impl Spec {
-    /// Reads and checks the spec at `path`.
-    pub fn read(path: &Path) -> Result<Spec, Failure> {
+    /// Reads and checks the spec at `path`. Types that it leaves to the target's
+    /// table are asked for there; `into` and `table` are those of the command line.
+    pub fn read(path: &Path, into: Option<&str>, table: Option<&str>) -> Result<Spec, Failure> {
         let text = std::fs::read_to_string(path).map_err(|e| {
             Failure::not_done(format!(
                 "{}: {e}",
                 visible(path.as_os_str().as_encoded_bytes())
             ))
         })?;
-        let plan = spec::read_plan(&text);
         let base = path.parent().unwrap_or(Path::new("")).to_path_buf();
+        let plan = match spec::leaves_types(&text) {
+            None => spec::read_plan(&text),
+            Some((own_into, own_table)) => {
+                let url = match (into, &own_into) {
+                    (Some(into), _) => Some(Url::parse(into, Path::new(""), environment)?),
+                    (None, Some(into)) => Some(Url::parse(into, &base, environment)?),
+                    (None, None) => None,
+                };
+                let known = known(url.as_ref(), table.or(own_table.as_deref()))?;
+                spec::read_plan_with(&text, known)
+            }
+        };
         match plan {
             Ok(plan) => Ok(Spec {
                 path: path.to_path_buf(),
+                text,
                 base,
                 plan,
             }),
@@ -70,7 +86,6 @@ impl Spec {
 
     /// The database given on the command line, or the spec's.
     pub fn url(&self, given: Option<&str>) -> Result<Url, Failure> {
-        let environment = |name: &str| std::env::var(name).ok();
         let url = match (given, &self.plan.target.into) {
             (Some(given), _) => Url::parse(given, Path::new(""), environment)?,
             (None, Some(into)) => Url::parse(into, &self.base, environment)?,
@@ -101,11 +116,18 @@ impl Spec {
                 name: column.name.clone(),
                 ty: column.ty,
                 required: column.required,
+                one_of: column
+                    .reader
+                    .as_ref()
+                    .map(ColumnReader::allowed)
+                    .unwrap_or_default(),
             });
+            let name = |place: &usize| kind.columns[*place].name.clone();
             Ok(Part {
                 number,
                 table: table.to_string(),
                 columns: columns.collect(),
+                key: kind.key.iter().map(name).collect(),
             })
         });
         Ok(Job {
@@ -114,6 +136,25 @@ impl Spec {
             create: target.create,
         })
     }
+}
+
+fn environment(name: &str) -> Option<String> {
+    std::env::var(name).ok()
+}
+
+/// The target's table, for a spec that leaves types to it; none where there is none.
+fn known(url: Option<&Url>, table: Option<&str>) -> Result<Option<Known>, Failure> {
+    let (Some(url), Some(table)) = (url, table) else {
+        return Ok(None);
+    };
+    if !barrow_targets::is_there(url) {
+        return Ok(None);
+    }
+    let described = barrow_targets::open(url, false)?.describe(table)?;
+    Ok(described.map(|found| Known {
+        table: table.to_string(),
+        columns: found.columns,
+    }))
 }
 
 /// How the flow of a run is run.

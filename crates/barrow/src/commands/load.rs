@@ -18,7 +18,8 @@ use crate::view::summary::{self, Outcome, Summary, TableRows};
 
 /// Loads, and says what came of it.
 pub fn run(args: &Load) -> Result<ExitCode, Failure> {
-    let mut spec = Spec::read(&args.spec)?;
+    let shared = &args.shared;
+    let mut spec = Spec::read(&args.spec, shared.into.as_deref(), shared.table.as_deref())?;
     apply(args, &mut spec)?;
     let files = spec.files(&args.files)?;
     let url = spec.url(args.shared.into.as_deref())?;
@@ -90,7 +91,7 @@ fn apply(args: &Load, spec: &mut Spec) -> Result<(), Failure> {
 
 /// A run's id: eight hexadecimal digits. It names a folder, so it must be new,
 /// not secret.
-fn run_id() -> String {
+pub fn run_id() -> String {
     use std::hash::{BuildHasher, RandomState};
     // RandomState is seeded anew for each process by the standard library.
     let random = RandomState::new().hash_one(std::process::id());

@@ -1,6 +1,9 @@
 //! One file for each command.
 
+pub mod check;
+pub mod ddl;
 pub mod demo;
 pub mod job;
 pub mod load;
 pub mod peek;
+pub mod sides;

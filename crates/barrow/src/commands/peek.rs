@@ -28,7 +28,7 @@ const ANY_FILE: &str = "[source]\nencoding = \"auto\"\n[records]\nheader = \"non
 pub fn run(args: &Peek) -> Result<ExitCode, Failure> {
     let is_spec = args.spec.extension().is_some_and(|ending| ending == "toml");
     if is_spec {
-        let spec = Spec::read(&args.spec)?;
+        let spec = Spec::read(&args.spec, None, None)?;
         let files = spec.files(&args.files)?;
         match args.at {
             Some(line) => at(&spec.plan, &files[0], line, true, args.report)?,

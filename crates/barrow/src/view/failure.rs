@@ -6,6 +6,7 @@ use barrow_core::spec::Problem;
 use barrow_core::visible::visible;
 use miette::{
     GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteDiagnostic, NamedSource, Report,
+    Severity,
 };
 use owo_colors::{OwoColorize, Style};
 
@@ -29,8 +30,18 @@ pub fn show(failure: &Failure) {
     }
 }
 
+/// What is legal in a spec, and odd.
+pub fn odd(path: &Path, text: &str, oddities: &[Problem]) {
+    drawn(path, text, oddities, Severity::Warning);
+}
+
 /// All problems of a spec, each with its line and a caret.
 fn spec(path: &Path, text: &str, problems: &[Problem]) {
+    drawn(path, text, problems, Severity::Error);
+    anstream::eprintln!("{}", counted(problems.len() as u64, "problem").bold());
+}
+
+fn drawn(path: &Path, text: &str, problems: &[Problem], severity: Severity) {
     let name = visible(path.as_os_str().as_encoded_bytes());
     let mut theme = GraphicalTheme::unicode();
     // Colors that are read on a light and on a dark ground.
@@ -54,6 +65,7 @@ fn spec(path: &Path, text: &str, problems: &[Problem]) {
             .unwrap_or(0);
         let length = problem.span.end.clamp(start, text.len()) - start;
         let mut shown = MietteDiagnostic::new(visible(problem.message.as_bytes()))
+            .with_severity(severity)
             .with_label(LabeledSpan::new(Some(problem.label.clone()), start, length));
         if let Some(help) = &problem.help {
             shown = shown.with_help(help.clone());
@@ -65,5 +77,4 @@ fn spec(path: &Path, text: &str, problems: &[Problem]) {
         let _ = handler.render_report(&mut out, report.as_ref());
         anstream::eprintln!("{out}");
     }
-    anstream::eprintln!("{}", counted(problems.len() as u64, "problem").bold());
 }

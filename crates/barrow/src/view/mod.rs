@@ -4,6 +4,7 @@ pub mod failure;
 pub mod lines;
 pub mod progress;
 pub mod records;
+pub mod sides;
 pub mod summary;
 
 use std::io;

@@ -4,6 +4,7 @@ use std::io::{self, Write};
 use std::path::PathBuf;
 use std::time::Duration;
 
+use barrow_core::keys::Twice;
 use barrow_core::records::block::LeftOut;
 use barrow_core::rejects::Code;
 use barrow_core::spec::plan::Tolerance;
@@ -25,6 +26,12 @@ pub struct Summary {
     pub into: String,
     pub tables: Vec<TableRows>,
     pub run: String,
+    /// Whether nothing was loaded, and this is what a load would do.
+    pub rehearsal: bool,
+    /// Whether a load would stop before it reads.
+    pub stops: bool,
+    /// Keys that come twice.
+    pub twice: Vec<TwiceSeen>,
     pub outcome: Outcome,
     pub tolerance: Tolerance,
     pub tally: Tally,
@@ -32,6 +39,32 @@ pub struct Summary {
     /// How long each file took.
     pub times: Vec<Duration>,
     pub elapsed: Duration,
+}
+
+/// Keys of one kind of record that come twice.
+#[derive(Debug)]
+pub struct TwiceSeen {
+    pub key: Vec<String>,
+    pub count: u64,
+    /// The first that is found again: its line, and the line before with the same key.
+    pub first: (u64, u64),
+}
+
+impl TwiceSeen {
+    pub fn new(key: Vec<String>) -> TwiceSeen {
+        TwiceSeen {
+            key,
+            count: 0,
+            first: (0, 0),
+        }
+    }
+
+    pub fn note(&mut self, found: &Twice) {
+        if self.count == 0 || found.again.line < self.first.0 {
+            self.first = (found.again.line, found.first.line);
+        }
+        self.count += 1;
+    }
 }
 
 /// A table, and how many rows it had and has.
@@ -63,7 +96,20 @@ impl Summary {
     }
 
     fn loaded(&self) -> u64 {
-        self.tally.loaded() - self.not_kept()
+        self.tally.loaded() - self.not_kept() - self.come_twice()
+    }
+
+    fn rejected(&self) -> u64 {
+        self.tally.rejected() + self.come_twice()
+    }
+
+    fn come_twice(&self) -> u64 {
+        self.twice.iter().map(|twice| twice.count).sum()
+    }
+
+    /// Whether there are no more rejects than may be.
+    pub fn is_within(&self) -> bool {
+        self.tolerance.allows(self.rejected(), self.tally.records())
     }
 
     fn folder(&self) -> Option<String> {
@@ -80,9 +126,20 @@ pub fn print_text(summary: &Summary) -> Result<(), Failure> {
 
 /// Writes the summary as one JSON document.
 pub fn print_json(summary: &Summary) -> Result<(), Failure> {
+    write_json(&document(summary))
+}
+
+/// The same with one more key.
+pub fn print_json_with(summary: &Summary, key: &str, value: Value) -> Result<(), Failure> {
+    let mut document = document(summary);
+    document[key] = value;
+    write_json(&document)
+}
+
+fn write_json(document: &Value) -> Result<(), Failure> {
     let mut out = io::stdout().lock();
     ended(
-        serde_json::to_writer_pretty(&mut out, &document(summary))
+        serde_json::to_writer_pretty(&mut out, document)
             .map_err(io::Error::from)
             .and_then(|()| writeln!(out)),
     )
@@ -94,19 +151,29 @@ fn text(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         .iter()
         .map(|t| visible(t.name.as_bytes()))
         .collect();
-    let word = if tables.len() == 1 { "table" } else { "tables" };
-    writeln!(
-        out,
-        "{} → {}, {word} {}\n",
-        s.spec.bold(),
-        s.into,
-        tables.join(", ").bold()
-    )?;
+    match tables.len() {
+        0 => writeln!(out, "{}, {}\n", s.spec.bold(), s.into)?,
+        count => {
+            let word = if count == 1 { "table" } else { "tables" };
+            let tables = tables.join(", ");
+            writeln!(
+                out,
+                "{} → {}, {word} {}\n",
+                s.spec.bold(),
+                s.into,
+                tables.bold()
+            )?;
+        }
+    }
     files(s, out)?;
     counts(s, out)?;
     repairs(s, out)?;
     reasons(s, out)?;
+    twice(s, out)?;
     differences(s, out)?;
+    if s.rehearsal {
+        return would(s, out);
+    }
     next(s, out)?;
     let width = s
         .tables
@@ -133,6 +200,45 @@ fn text(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     Ok(())
 }
 
+/// Keys that come twice in the files.
+fn twice(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    for twice in &s.twice {
+        let key: Vec<String> = twice.key.iter().map(|k| visible(k.as_bytes())).collect();
+        writeln!(
+            out,
+            "  {} of {} again; first: line {}, which has the key of line {}\n",
+            counted(twice.count, "record").bold(),
+            format!("the same {}", key.join(", ")).bold(),
+            number(twice.first.0),
+            number(twice.first.1)
+        )?;
+    }
+    Ok(())
+}
+
+/// What a load would come to.
+fn would(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    if let Some(folder) = s.folder() {
+        writeln!(out, "  what would be rejected is in {folder}/")?;
+    }
+    let words = match s.outcome {
+        _ if s.stops => "nothing was loaded, and a load would stop before it reads".into(),
+        Outcome::Kept if s.rejected() == 0 => {
+            "nothing was loaded; a load would keep all of it".into()
+        }
+        Outcome::Kept => format!(
+            "nothing was loaded; a load would keep it, within the tolerance of {}",
+            s.tolerance
+        ),
+        Outcome::BeyondTolerance { .. } => format!(
+            "nothing was loaded, and a load would keep nothing, unless with --tolerance {}",
+            s.rejected()
+        ),
+        Outcome::TotalsDiffer { .. } => "nothing was loaded, and a load would keep nothing".into(),
+    };
+    writeln!(out, "  {words}")
+}
+
 /// Totals that a file states and that differ from what was found.
 fn differences(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     if s.tally.differences.is_empty() {
@@ -141,7 +247,7 @@ fn differences(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     writeln!(
         out,
         "  {}",
-        "totals that differ, so nothing was kept".red().bold()
+        "totals that differ, so nothing is kept".red().bold()
     )?;
     let several = s.tally.files.len() > 1;
     for d in &s.tally.differences {
@@ -203,21 +309,25 @@ fn files(s: &Summary, out: &mut impl Write) -> io::Result<()> {
 }
 
 fn counts(s: &Summary, out: &mut impl Write) -> io::Result<()> {
-    let rejected = s.tally.rejected();
+    let rejected = s.rejected();
     let left_out = s.tally.left_out();
     let mut lines = vec![("read", s.tally.read(), String::new())];
-    lines.push(("loaded", s.loaded(), String::new()));
-    if s.outcome != Outcome::Kept {
+    let (loaded, rejects, repairs) = match s.rehearsal {
+        true => ("would load", "would reject", "would repair"),
+        false => ("loaded", "rejected", "repaired"),
+    };
+    lines.push((loaded, s.loaded(), String::new()));
+    if s.outcome != Outcome::Kept && !s.rehearsal {
         lines.push((
             "not kept",
             s.not_kept(),
             "good records of a load that was undone".into(),
         ));
     }
-    lines.push(("rejected", rejected, verdict(s)));
+    lines.push((rejects, rejected, verdict(s)));
     lines.push(("left out", left_out.all(), left_out_words(&left_out)));
     if s.tally.repairs.all() > 0 {
-        lines.push(("repaired", s.tally.repairs.all(), String::new()));
+        lines.push((repairs, s.tally.repairs.all(), String::new()));
     }
     let digits = lines
         .iter()
@@ -227,18 +337,19 @@ fn counts(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     for (word, n, remark) in lines {
         let shown = format!("{:>digits$}", number(n));
         let shown = match word {
-            "rejected" if n > 0 => shown.red().bold().to_string(),
-            "loaded" if n > 0 => shown.green().bold().to_string(),
+            "rejected" | "would reject" if n > 0 => shown.red().bold().to_string(),
+            "loaded" | "would load" if n > 0 => shown.green().bold().to_string(),
             _ => shown,
         };
-        let line = format!("  {word:<10}{shown}   {remark}");
+        let width = if s.rehearsal { 14 } else { 10 };
+        let line = format!("  {word:<width$}{shown}   {remark}");
         writeln!(out, "{}", line.trim_end())?;
     }
     writeln!(out)
 }
 
 fn verdict(s: &Summary) -> String {
-    match (s.outcome, s.tally.rejected()) {
+    match (s.outcome, s.rejected()) {
         (Outcome::Kept, 0) => String::new(),
         (Outcome::Kept, _) => format!("within the tolerance of {}", s.tolerance),
         (Outcome::BeyondTolerance { .. }, _) => {
@@ -294,7 +405,11 @@ fn reasons(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     if kinds.is_empty() {
         return Ok(());
     }
-    writeln!(out, "  {}", "why rejected".bold())?;
+    writeln!(
+        out,
+        "  {}",
+        if s.rehearsal { "why" } else { "why rejected" }.bold()
+    )?;
     let shown = &kinds[..kinds.len().min(MOST_KINDS)];
     let column = |k: &ReasonKind| visible(k.column.as_deref().unwrap_or("").as_bytes());
     let columns = shown
@@ -362,7 +477,7 @@ fn next(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         Outcome::BeyondTolerance { .. } => writeln!(
             out,
             "  kept in {folder}/ · correct the file, or allow them: --tolerance {}",
-            s.tally.rejected()
+            s.rejected()
         ),
     }
 }
@@ -395,6 +510,11 @@ fn document(s: &Summary) -> Value {
             })
         })
         .collect();
+    let twice: Vec<Value> = s
+        .twice
+        .iter()
+        .map(|t| json!({ "key": t.key, "count": t.count, "first": { "line": t.first.0, "same_as_line": t.first.1 } }))
+        .collect();
     let tables: Vec<Value> = s
         .tables
         .iter()
@@ -420,7 +540,8 @@ fn document(s: &Summary) -> Value {
         },
         "tolerance": s.tolerance.to_string(),
         "read": s.tally.read(), "records": s.tally.records(), "loaded": s.loaded(),
-        "not_kept": s.not_kept(), "rejected": s.tally.rejected(),
+        "not_kept": s.not_kept(), "rejected": s.rejected(), "rehearsal": s.rehearsal,
+        "keys_twice": twice,
         "left_out": left_out(&s.tally.left_out()),
         "repaired": s.tally.repairs.all(), "repairs": repairs, "reasons": reasons,
         "rejects": s.folder(), "files": files,

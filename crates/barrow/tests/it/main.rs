@@ -1,5 +1,6 @@
 //! Drives the built program on files in a temporary folder.
 
+mod check;
 mod demo;
 mod formats;
 mod load;

@@ -4,10 +4,11 @@ use std::collections::HashMap;
 
 use super::{header, is_fixed, it};
 use crate::spec::plan::{ColumnPlan, Header, Place};
-use crate::spec::problem::Problem;
+use crate::spec::problem::{At, Problem};
 use crate::spec::types::Type;
-use crate::spec::written::{Column, Shape, Written};
+use crate::spec::written::{Column, Known, KnownColumn, Shape, Written};
 use crate::values::{ColumnReader, ReaderOptions};
+use crate::visible::visible;
 
 /// The columns of a shape, in the order of the spec.
 pub fn columns(shape: &Shape, written: &Written, problems: &mut Vec<Problem>) -> Vec<ColumnPlan> {
@@ -15,8 +16,8 @@ pub fn columns(shape: &Shape, written: &Written, problems: &mut Vec<Problem>) ->
         let span = shape.columns_span.clone().unwrap_or(0..0);
         problems.push(
             Problem::new(span, "the spec names no columns", "no columns").help(
-                "list them under [columns], such as  delivery_id = \"bigint\"; taking them from \
-                 the table is not built yet",
+                "list them under [columns], such as  delivery_id = \"bigint\"; or name a database \
+                 and a table that has them",
             ),
         );
     }
@@ -88,17 +89,7 @@ fn column(
     let ty = match &c.ty {
         Some(ty) => ty.it,
         None if c.has_type => return None,
-        None if load => {
-            problems.push(
-                Problem::new(
-                    c.name.span.clone(),
-                    format!("column {} has no type", c.name.it),
-                    "no type",
-                )
-                .help("give it one, such as type = \"text\"; taking it from the table is not built yet"),
-            );
-            return None;
-        }
+        None if load => type_of_table(c, written.known.as_ref(), problems)?,
         None => Type::Text,
     };
     super::misplaced::keys(c, ty, problems);
@@ -129,6 +120,48 @@ fn column(
         reader,
         value: None,
     })
+}
+
+/// The type that the target's table gives a column.
+fn type_of_table(c: &Column, known: Option<&Known>, problems: &mut Vec<Problem>) -> Option<Type> {
+    let name = &c.name.it;
+    let (message, help) = match known {
+        None => (
+            format!("column {name} has no type"),
+            "give it one, such as type = \"text\", or name a database and a table that has it",
+        ),
+        Some(known) => {
+            let same = |column: &&KnownColumn| column.name.eq_ignore_ascii_case(name);
+            match known.columns.iter().find(same) {
+                Some(KnownColumn { ty: Some(ty), .. }) => return Some(*ty),
+                Some(column) => (
+                    format!(
+                        "column {name} has no type, and {} in the table is none of a spec's",
+                        visible(column.declared.as_bytes())
+                    ),
+                    "give it one, such as type = \"text\"",
+                ),
+                None => (
+                    format!(
+                        "column {name} has no type, and the table {} has no such column",
+                        visible(known.table.as_bytes())
+                    ),
+                    "give it one, such as type = \"text\"",
+                ),
+            }
+        }
+    };
+    problems.push(Problem::new(c.name.span.clone(), message, "no type").help(help));
+    None
+}
+
+/// A column of the target's table as if the spec had named it.
+pub fn of_table(column: &KnownColumn) -> Column {
+    Column {
+        name: At::new(column.name.clone(), 0..0),
+        required: column.required.then(|| At::new(true, 0..0)),
+        ..Column::default()
+    }
 }
 
 /// A computed column has no place in the record.

@@ -5,6 +5,7 @@ use std::collections::HashSet;
 use super::template::{Names, template};
 use super::{columns, conditions, fixed, header, is_fixed, it};
 use crate::conditions::Scope;
+use crate::spec::nearest::did_you_mean;
 use crate::spec::plan::{ColumnPlan, EndingPlan, Header, KindPlan, Part};
 use crate::spec::problem::{At, Problem};
 use crate::spec::written::{Kind, Shape, Written};
@@ -16,7 +17,9 @@ pub fn kinds(written: &Written, ending: &EndingPlan, problems: &mut Vec<Problem>
     }
     if written.kinds.is_empty() {
         let said = &written.records.record_width;
-        return vec![shape(&written.shape, said, written, &[], problems)];
+        let mut plan = shape(&written.shape, said, written, &[], problems);
+        plan.key = key(written.target.key.as_deref(), &plan, problems);
+        return vec![plan];
     }
     beside_kinds(written, problems);
     let mut plans: Vec<KindPlan> = Vec::new();
@@ -46,6 +49,10 @@ fn beside_kinds(written: &Written, problems: &mut Vec<Problem>) {
         ("[columns]", shape.columns_span.clone()),
         ("[records] keep_if", keep_if),
         ("[[check]]", check),
+        (
+            "[target] key",
+            written.target.key.as_deref().map(super::words_span),
+        ),
     ] {
         if let Some(span) = span {
             problems.push(Problem::new(
@@ -116,6 +123,7 @@ fn one(
             plan.condition = conditions::condition(&written.text, at, Scope::Raw, problems);
         }
     }
+    plan.key = key(kind.key.as_deref(), &plan, problems);
     plan.table = it(&kind.table);
     plan.load = it(&kind.load).unwrap_or(true);
     if let (false, Some(table)) = (plan.load, &kind.table) {
@@ -162,11 +170,41 @@ fn shape(
         fixed,
         load: true,
         table: None,
+        key: Vec::new(),
         keep_if,
         checks,
     };
     plan.read = read(&plan);
     plan
+}
+
+/// The key's columns, which must be loaded.
+fn key(written: Option<&[At<String>]>, plan: &KindPlan, problems: &mut Vec<Problem>) -> Vec<usize> {
+    let mut places = Vec::new();
+    for name in written.unwrap_or_default() {
+        let found = plan.columns.iter().position(|c| c.name == name.it);
+        match found {
+            Some(place) if places.contains(&place) => problems.push(Problem::new(
+                name.span.clone(),
+                format!("the key names {} twice", name.it),
+                "a second time",
+            )),
+            Some(place) if plan.columns[place].load => places.push(place),
+            Some(_) => problems.push(Problem::new(
+                name.span.clone(),
+                format!("the key's column {} is not loaded", name.it),
+                "not loaded",
+            )),
+            None => {
+                let known = plan.loaded().map(|c| c.name.as_str());
+                let help = did_you_mean(&name.it, known);
+                let message = format!("the key names {}, and there is no such column", name.it);
+                let problem = Problem::new(name.span.clone(), message, "not a column");
+                problems.push(problem.maybe_help(help));
+            }
+        }
+    }
+    places
 }
 
 fn templates(

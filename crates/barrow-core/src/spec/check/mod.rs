@@ -6,6 +6,7 @@ mod conditions;
 mod fixed;
 mod kinds;
 mod misplaced;
+mod odd;
 mod records;
 mod template;
 mod totals;
@@ -18,7 +19,7 @@ use super::plan::{
     WhenUndecodable,
 };
 use super::problem::{At, Problem};
-use super::written::{Layout, Written};
+use super::written::{Known, Layout, Written};
 use crate::source::{Charset, Packing};
 
 /// Reads and checks a spec.
@@ -26,8 +27,36 @@ use crate::source::{Charset, Packing};
 /// # Errors
 /// Everything wrong with it, in the order of the text.
 pub fn plan(text: &str) -> Result<Plan, Vec<Problem>> {
-    let (written, problems) = super::read::read(text)?;
+    plan_with(text, None)
+}
+
+/// Reads and checks a spec that leaves types, or all of its columns, to the
+/// target's table.
+///
+/// # Errors
+/// Everything wrong with it, in the order of the text.
+pub fn plan_with(text: &str, known: Option<Known>) -> Result<Plan, Vec<Problem>> {
+    let (mut written, problems) = super::read::read(text)?;
+    if let Some(known) = &known
+        && written.shape.columns.is_empty()
+        && written.kinds.is_empty()
+    {
+        let columns = known.columns.iter().filter(|column| !column.generated);
+        written.shape.columns = columns.map(columns::of_table).collect();
+    }
+    written.known = known;
     check(&written, problems)
+}
+
+/// The database and table of a spec that leaves types to the table; none for one
+/// that does not, or that is wrong in itself.
+pub fn leaves_types(text: &str) -> Option<(Option<String>, Option<String>)> {
+    let (written, _) = super::read::read(text).ok()?;
+    let untyped = |c: &super::written::Column| !c.has_type && it(&c.load) != Some(false);
+    let columns = &written.shape.columns;
+    let leaves = columns.is_empty() || columns.iter().any(untyped);
+    (leaves && written.kinds.is_empty())
+        .then(|| (it(&written.target.into), it(&written.target.table)))
 }
 
 /// Checks a spec as written, of which `problems` are known already.
@@ -41,13 +70,14 @@ fn check(written: &Written, mut problems: Vec<Problem>) -> Result<Plan, Vec<Prob
         files: texts(written.source.files.as_deref()),
         source: source(written, &mut problems),
         records: records::records(written, ending, width, &mut problems),
-        kinds,
         totals,
+        oddities: odd::oddities(written, &kinds),
         target: target(written, &mut problems),
         rejects: RejectsPlan {
             tolerance: it(&written.rejects.tolerance).unwrap_or(Tolerance::Records(0)),
             folder: PathBuf::from(it(&written.rejects.folder).unwrap_or_else(|| "rejects".into())),
         },
+        kinds,
     };
     if problems.is_empty() {
         return Ok(plan);

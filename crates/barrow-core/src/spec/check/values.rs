@@ -83,7 +83,8 @@ fn steps(c: &Column, written: &Written, ty: Type) -> StepOptions {
     }
 }
 
-fn patterns<'w>(c: &'w Column, values: &'w Values, ty: Type) -> Option<&'w [At<String>]> {
+/// The patterns that the spec gives a column, if it gives any.
+pub fn patterns<'w>(c: &'w Column, values: &'w Values, ty: Type) -> Option<&'w [At<String>]> {
     // The time of a run comes in the standard notation.
     if c.value.as_ref().is_some_and(|value| value.it == "{now}") {
         return None;

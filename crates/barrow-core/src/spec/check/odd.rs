@@ -1,0 +1,110 @@
+//! What is legal in a spec, and odd all the same.
+
+use super::values;
+use crate::spec::plan::KindPlan;
+use crate::spec::problem::{At, Problem};
+use crate::spec::written::{Column, Written};
+use crate::values::{Cell, ColumnReader, LimitOptions, ReaderOptions};
+
+/// Everything odd, in the order of the text.
+pub fn oddities(written: &Written, kinds: &[KindPlan]) -> Vec<Problem> {
+    let mut odd = Vec::new();
+    let shapes = written.kinds.iter().map(|kind| &kind.shape);
+    let shapes = std::iter::once(&written.shape).chain(shapes);
+    for column in shapes.flat_map(|shape| &shape.columns) {
+        let plans = kinds.iter().flat_map(|kind| &kind.columns);
+        let plan = plans.into_iter().find(|plan| plan.name == column.name.it);
+        if let Some(plan) = plan {
+            odd.extend(year_without_a_century(column, written, plan.ty));
+            odd.extend(null_that_is_a_value(column, written, plan.ty));
+        }
+    }
+    odd.sort_by_key(|problem| problem.span.start);
+    odd.dedup_by(|a, b| a.span == b.span && a.message == b.message);
+    odd
+}
+
+/// Two digits of a year, where the spec does not say of which hundred.
+fn year_without_a_century(
+    column: &Column,
+    written: &Written,
+    ty: crate::spec::Type,
+) -> Option<Problem> {
+    let own = column.keys.two_digit_years_from.as_ref();
+    if own
+        .or(written.values.keys.two_digit_years_from.as_ref())
+        .is_some()
+    {
+        return None;
+    }
+    let short = |pattern: &&At<String>| pattern.it.contains("%y") || pattern.it.contains("%D");
+    let pattern = values::patterns(column, &written.values, ty)?
+        .iter()
+        .find(short)?;
+    Some(
+        Problem::new(
+            pattern.span.clone(),
+            format!(
+                "column {}: a year of two digits is one of 1969 to 2068",
+                column.name.it
+            ),
+            "which hundred years?",
+        )
+        .help("say two_digit_years_from = 1950, or the like"),
+    )
+}
+
+/// A word that means null, and would be a value of the column too.
+fn null_that_is_a_value(
+    column: &Column,
+    written: &Written,
+    ty: crate::spec::Type,
+) -> Option<Problem> {
+    if ty.is_text() {
+        return None;
+    }
+    let own = column.keys.null_words.as_deref();
+    let words = own.or(written.values.keys.null_words.as_deref())?;
+    let options = ReaderOptions {
+        null_words: Vec::new(),
+        limits: LimitOptions::default(),
+        ..values::options(column, written, ty)
+    };
+    let reader = ColumnReader::new(ty, options).ok()?;
+    let is_value = |word: &&At<String>| {
+        let mut cell = Cell::Null;
+        let mut changed = false;
+        let read = reader.read_text(&word.it, &mut Vec::new(), &mut cell, |_| changed = true);
+        read.is_ok() && !changed && cell != Cell::Null
+    };
+    let word = words.iter().find(is_value)?;
+    Some(Problem::new(
+        word.span.clone(),
+        format!(
+            "\"{}\" means null, and would be a value of column {} ({ty}) too",
+            word.it, column.name.it
+        ),
+        "null, or a value?",
+    ))
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::spec::read_plan;
+
+    #[test]
+    fn what_is_odd_is_told_and_no_problem() {
+        let spec = "[values]\nnull_words = [\"\", \"0\"]\n[columns]\na = \"smallint\"\n\
+            b = { type = \"date\", pattern = \"%d/%m/%y\" }\nc = \"text\"\n\
+            d = { type = \"date\", pattern = \"%d/%m/%y\", two_digit_years_from = 1950 }\n";
+        let odd = read_plan(spec).unwrap().oddities;
+        let messages: Vec<&str> = odd.iter().map(|p| p.message.as_str()).collect();
+        assert_eq!(
+            messages,
+            [
+                "\"0\" means null, and would be a value of column a (smallint) too",
+                "column b: a year of two digits is one of 1969 to 2068",
+            ]
+        );
+    }
+}

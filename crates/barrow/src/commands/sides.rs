@@ -1,0 +1,271 @@
+//! Header, spec and table side by side: one line a column, and a verdict.
+
+use barrow_core::seen::Seen;
+use barrow_core::spec::Type;
+use barrow_core::spec::nearest::nearest;
+use barrow_core::spec::plan::{ColumnPlan, KindPlan, Place};
+use barrow_core::visible::visible;
+use barrow_targets::fit::{Fit, fit};
+use barrow_targets::{Column, Table};
+
+/// A column as the header, the spec and the table have it.
+pub struct Side {
+    /// The header's name, or the place in the record.
+    pub header: Option<String>,
+    /// The spec's column and its type.
+    pub spec: Option<(String, String)>,
+    /// The table's column and its type.
+    pub table: Option<(String, String)>,
+    /// How they fit.
+    pub verdict: Verdict,
+}
+
+impl Side {
+    /// Whether the header lacks a column that the spec names.
+    pub fn lacks_header(&self) -> bool {
+        self.spec.is_some() && self.header.is_none() && self.verdict.weight == Weight::Bad
+    }
+}
+
+/// How a column's three sides fit.
+pub struct Verdict {
+    /// In plain words.
+    pub words: String,
+    /// How bad it is.
+    pub weight: Weight,
+}
+
+/// How bad a verdict is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Weight {
+    /// As it should be.
+    Fine,
+    /// To be looked at.
+    Odd,
+    /// A load would stop at it.
+    Bad,
+}
+
+fn verdict(words: impl Into<String>, weight: Weight) -> Verdict {
+    Verdict {
+        words: words.into(),
+        weight,
+    }
+}
+
+/// What is held against each other.
+pub struct Sides<'s> {
+    /// The kind of record.
+    pub kind: &'s KindPlan,
+    /// The header's names, where the spec reads them.
+    pub header: Option<&'s [String]>,
+    /// The table, where there is one.
+    pub table: Option<&'s Table>,
+    /// Whether a load would make a table that is missing; none where no database
+    /// was named.
+    pub makes: Option<bool>,
+    /// Whether the database keeps to the lengths and sizes that it declares.
+    pub enforces: bool,
+    /// For each read column what its values were like; empty before they are read.
+    pub seen: &'s [Seen],
+}
+
+impl Sides<'_> {
+    /// Every column of the three.
+    pub fn all(&self) -> Vec<Side> {
+        let columns = self.kind.columns.iter().enumerate();
+        let mut sides: Vec<Side> = columns
+            .map(|(place, column)| self.one(place, column))
+            .collect();
+        sides.extend(self.not_read());
+        sides.extend(self.not_loaded());
+        sides
+    }
+
+    fn one(&self, place: usize, column: &ColumnPlan) -> Side {
+        let (header, trouble) = self.in_header(column);
+        let found = self.table.filter(|_| column.load);
+        let found = found.and_then(|table| table.column(&column.name));
+        let shown = |name: &str, ty: String| (visible(name.as_bytes()), ty);
+        Side {
+            header,
+            spec: Some(shown(&column.name, column.ty.to_string())),
+            table: found.map(|found| shown(&found.name, visible(found.declared.as_bytes()))),
+            verdict: trouble.unwrap_or_else(|| self.in_table(place, column)),
+        }
+    }
+
+    /// The header's name for a column, and what is wrong with it.
+    fn in_header(&self, column: &ColumnPlan) -> (Option<String>, Option<Verdict>) {
+        let name = match &column.place {
+            Place::Computed => return (Some("(computed)".into()), None),
+            Place::Field(field) => return (Some(format!("(field {})", field + 1)), None),
+            Place::Named(name) => name,
+        };
+        let Some(header) = self.header else {
+            return (None, None);
+        };
+        let folded = |text: &str| text.trim().to_lowercase();
+        let exact = header.iter().find(|h| *h == name);
+        let alike = exact.or_else(|| header.iter().find(|h| folded(h) == folded(name)));
+        let Some(found) = alike else {
+            let near = nearest(name, header.iter().map(String::as_str));
+            let near =
+                near.map(|near| format!("; the nearest is \"{}\"", visible(near.as_bytes())));
+            let words = format!(
+                "the header has no \"{}\"{}",
+                visible(name.as_bytes()),
+                near.unwrap_or_default()
+            );
+            return (None, Some(verdict(words, Weight::Bad)));
+        };
+        let differs = exact.is_none().then(|| {
+            let words = format!(
+                "the header's name differs from \"{}\" in case or blanks",
+                visible(name.as_bytes())
+            );
+            verdict(words, Weight::Odd)
+        });
+        (Some(visible(found.as_bytes())), differs)
+    }
+
+    fn in_table(&self, place: usize, column: &ColumnPlan) -> Verdict {
+        if !column.load {
+            return verdict("read past", Weight::Fine);
+        }
+        let Some(table) = self.table else {
+            return match self.makes {
+                None => verdict("", Weight::Fine),
+                Some(true) => verdict("the table would be made", Weight::Fine),
+                Some(false) => verdict("there is no table", Weight::Bad),
+            };
+        };
+        let Some(found) = table.column(&column.name) else {
+            let near = nearest(&column.name, table.columns.iter().map(|c| c.name.as_str()));
+            let near = near.map(|near| format!("; the nearest is {}", visible(near.as_bytes())));
+            let words = format!("missing in the table{}", near.unwrap_or_default());
+            return verdict(words, Weight::Bad);
+        };
+        if found.generated {
+            return verdict("the table computes it: say load = false", Weight::Bad);
+        }
+        let of = Column {
+            name: column.name.clone(),
+            ty: column.ty,
+            required: column.required,
+            one_of: Vec::new(),
+        };
+        let seen = self.kind.slot(place).and_then(|slot| self.seen.get(slot));
+        match fit(&of, found) {
+            Fit::Fits => match (found.required, column.required) {
+                (true, false) => verdict("fits; null would be refused", Weight::Fine),
+                _ => verdict("fits", Weight::Fine),
+            },
+            Fit::Narrow(why) if !self.enforces => verdict(
+                format!("fits: {why}, which SQLite does not hold to"),
+                Weight::Odd,
+            ),
+            Fit::Narrow(why) => narrow(&why, seen, column.ty, found.ty),
+            Fit::Other(why) => verdict(format!("may not fit: {why}"), Weight::Odd),
+        }
+    }
+
+    /// Names of the header that no column asks for.
+    fn not_read(&self) -> Vec<Side> {
+        let folded = |text: &str| text.trim().to_lowercase();
+        let read = |name: &&String| {
+            self.kind.columns.iter().any(|column| match &column.place {
+                Place::Named(named) => folded(named) == folded(name),
+                _ => false,
+            })
+        };
+        let names = self.header.unwrap_or_default().iter();
+        let sides = names.filter(|name| !read(name)).map(|name| Side {
+            header: Some(visible(name.as_bytes())),
+            spec: None,
+            table: None,
+            verdict: verdict("not read", Weight::Odd),
+        });
+        sides.collect()
+    }
+
+    /// Columns of the table that the spec does not load.
+    fn not_loaded(&self) -> Vec<Side> {
+        let loaded = |name: &str| {
+            self.kind
+                .loaded()
+                .any(|c| c.name.eq_ignore_ascii_case(name))
+        };
+        let columns = self.table.map_or(&[][..], |table| &table.columns);
+        let sides = columns
+            .iter()
+            .filter(|c| !loaded(&c.name))
+            .map(|column| Side {
+                header: None,
+                spec: None,
+                table: Some((
+                    visible(column.name.as_bytes()),
+                    visible(column.declared.as_bytes()),
+                )),
+                verdict: match (column.generated, column.required) {
+                    (true, _) => verdict("the table computes it", Weight::Fine),
+                    (false, true) => verdict("required by the table, and not loaded", Weight::Bad),
+                    (false, false) => verdict("filled by the table", Weight::Fine),
+                },
+            });
+        sides.collect()
+    }
+}
+
+/// A type that is wider than the table's, held against the values that were seen.
+fn narrow(why: &str, seen: Option<&Seen>, spec: Type, table: Option<Type>) -> Verdict {
+    let may = || verdict(format!("may not fit: {why}"), Weight::Odd);
+    match (seen, table) {
+        (
+            Some(Seen {
+                longest: Some(longest),
+                ..
+            }),
+            Some(Type::Char(n) | Type::VarChar(n)),
+        ) => match *longest <= n as usize {
+            true => verdict(
+                format!("fits so far: the longest has {longest} characters"),
+                Weight::Fine,
+            ),
+            false => verdict(
+                format!("does not fit: the longest has {longest} characters, and the table's {n}"),
+                Weight::Bad,
+            ),
+        },
+        (
+            Some(Seen {
+                range: Some((least, most)),
+                ..
+            }),
+            Some(ty),
+        ) => match whole_bounds(spec, ty) {
+            Some((low, high)) if *least >= low && *most <= high => {
+                verdict(format!("fits so far: from {least} to {most}"), Weight::Fine)
+            }
+            Some(_) => verdict(
+                format!("does not fit: from {least} to {most}, {why}"),
+                Weight::Bad,
+            ),
+            None => may(),
+        },
+        _ => may(),
+    }
+}
+
+/// The bounds of a table's whole numbers, where the spec's are whole too.
+fn whole_bounds(spec: Type, table: Type) -> Option<(i128, i128)> {
+    if !matches!(spec, Type::SmallInt | Type::Integer | Type::BigInt) {
+        return None;
+    }
+    match table {
+        Type::SmallInt => Some((i16::MIN.into(), i16::MAX.into())),
+        Type::Integer => Some((i32::MIN.into(), i32::MAX.into())),
+        Type::BigInt => Some((i64::MIN.into(), i64::MAX.into())),
+        _ => None,
+    }
+}
