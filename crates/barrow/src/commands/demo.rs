@@ -121,7 +121,11 @@ const TOUR: &[Step] = &[
         "A spec with slips in it: all of them are told at once.",
         &["load", "slips.spec.toml"],
     ),
-    Step(FAULTY, &["load", "faults.spec.toml"]),
+    Step(FAULTY, &["check", "faults.spec.toml"]),
+    Step(
+        "The same as a load: nothing is kept, since no rejects are allowed unless said.",
+        &["load", "faults.spec.toml"],
+    ),
     Step(
         "One line of it, looked at closely.",
         &["peek", "faults.spec.toml", "--at", "4"],
@@ -133,7 +137,8 @@ const TOUR: &[Step] = &[
 ];
 
 /// The step before which the faulty file's table is made.
-const FAULTY: &str = "A file with one of every fault: all are told, and nothing is kept.";
+const FAULTY: &str = "A file with one of every fault, checked: header, spec and table side by \
+    side, then every record.";
 
 /// Where the table of the faulty file is made, with a key, so that a row is refused.
 const KEYED: &str = "sqlite:market.db";
