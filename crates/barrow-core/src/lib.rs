@@ -7,6 +7,7 @@
 //! ```
 
 pub mod conditions;
+pub mod draft;
 pub mod error;
 pub mod flow;
 pub mod keys;

@@ -21,6 +21,8 @@ pub struct Args {
 pub enum Command {
     /// Load files into a table by a spec
     Load(Load),
+    /// Propose a spec from the whole of the files
+    Draft(Draft),
     /// Hold spec, header and table against each other, read every record, and load nothing
     Check(Check),
     /// Print the CREATE TABLE for a spec, or what would make a table fit
@@ -70,6 +72,33 @@ pub struct Shared {
     /// How the result is written
     #[arg(long, value_name = "FORM", default_value = "text")]
     pub report: Report,
+    /// How many threads read values; as many as the machine has unless said
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
+    pub threads: Option<u16>,
+    /// Say nothing but the result
+    #[arg(short, long)]
+    pub quiet: bool,
+}
+
+/// `barrow draft`
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Every record of every file is read. What was seen of a column stands above it as \
+a comment; a comment with ! says what could not be decided, or which lines stand against the choice."
+)]
+pub struct Draft {
+    /// The files: paths, globs, or @LIST
+    #[arg(value_name = "FILE", required = true)]
+    pub files: Vec<String>,
+    /// The database that the spec loads into
+    #[arg(long, value_name = "URL")]
+    pub into: Option<String>,
+    /// The table; made from the first file's name unless said
+    #[arg(long, value_name = "NAME")]
+    pub table: Option<String>,
+    /// The spec to write; standard output unless said
+    #[arg(short, long, value_name = "SPEC")]
+    pub output: Option<PathBuf>,
     /// How many threads read values; as many as the machine has unless said
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
     pub threads: Option<u16>,

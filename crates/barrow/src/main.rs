@@ -16,6 +16,7 @@ fn main() -> ExitCode {
     args.color.apply();
     let outcome = match &args.command {
         Command::Load(load) => commands::load::run(load),
+        Command::Draft(draft) => commands::draft::run(draft),
         Command::Check(check) => commands::check::run(check),
         Command::Ddl(ddl) => commands::ddl::run(ddl),
         Command::Peek(peek) => commands::peek::run(peek),

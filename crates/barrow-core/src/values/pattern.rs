@@ -48,6 +48,8 @@ pub struct Pattern {
     way: Way,
     /// Where two digits name a year: the first of the hundred.
     years_from: Option<i16>,
+    /// Whether the year is written in full.
+    full_year: bool,
 }
 
 /// How a pattern reads.
@@ -92,6 +94,7 @@ impl Pattern {
                 text: text.to_string(),
                 way: Way::Unix(digits),
                 years_from: None,
+                full_year: false,
             });
         }
         Pattern::must_suit(text, ty)?;
@@ -102,6 +105,7 @@ impl Pattern {
             text: text.to_string(),
             way: Fixed::new(text, years_from).map_or(Way::Jiff, Way::Fixed),
             years_from,
+            full_year: letters.iter().any(|c| matches!(c, 'Y' | 'F')),
         })
     }
 
@@ -173,6 +177,12 @@ impl Pattern {
         if let (Some(from), Some(year)) = (self.years_from, read.year()) {
             let year = in_hundred(from, year.rem_euclid(100));
             read.set_year(Some(year)).map_err(|_| Unread::NoSuchDay)?;
+        }
+        // jiff takes 31 for the year 31; a file that has it means another one.
+        if let (true, Some(year @ ..1000)) = (self.full_year, read.year())
+            && memchr::memmem::find(value, format!("{year:04}").as_bytes()).is_none()
+        {
+            return Err(Unread::Unlike);
         }
         let time = read.to_time().map_err(|_| Unread::Unlike)?;
         let nanos = time.hour() as u64 * 3600 + time.minute() as u64 * 60 + time.second() as u64;
@@ -443,6 +453,8 @@ mod tests {
             ("%Y-%m-%d", "0000-01-01", Err(Unread::NoSuchDay)),
             ("%Y-%m-%d", "2031/02/28", Err(Unread::Unlike)),
             ("%d/%m/%Y", "1/2/2031", at(day(2031, 2, 1), 0, 0, 0, 0)),
+            ("%d/%m/%Y", "01/02/31", Err(Unread::Unlike)),
+            ("%d/%m/%Y", "1/2/0031", at(day(31, 2, 1), 0, 0, 0, 0)),
             ("%d %b %Y", "07 Mar 2031", at(day(2031, 3, 7), 0, 0, 0, 0)),
             ("%H:%M", "23:59", at(None, 23, 59, 0, 0)),
             ("%H:%M:%S", "23:59:60", Err(Unread::Unlike)),
