@@ -87,9 +87,15 @@ pub struct Shared {
 a comment; a comment with ! says what could not be decided, or which lines stand against the choice."
 )]
 pub struct Draft {
-    /// The files: paths, globs, or @LIST
-    #[arg(value_name = "FILE", required = true)]
+    /// The files: paths, globs, or @LIST; those of the spec with --like or --update
+    #[arg(value_name = "FILE", required_unless_present_any = ["like", "update"])]
     pub files: Vec<String>,
+    /// Compare the files with this spec, and say what has changed
+    #[arg(long, value_name = "SPEC", conflicts_with_all = ["update", "into", "table", "output"])]
+    pub like: Option<PathBuf>,
+    /// Change in this spec what the files contradict, and nothing else
+    #[arg(long, value_name = "SPEC", conflicts_with_all = ["into", "table", "output"])]
+    pub update: Option<PathBuf>,
     /// The database that the spec loads into
     #[arg(long, value_name = "URL")]
     pub into: Option<String>,

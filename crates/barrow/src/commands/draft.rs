@@ -10,13 +10,18 @@ use barrow_core::flow;
 use barrow_core::source::{self, SourceFile};
 use barrow_core::visible::visible;
 
+use super::drift::{self, Drift};
+use super::job::Spec;
 use crate::args::Draft;
 use crate::failure::Failure;
 use crate::view::progress::Progress;
 use crate::view::{counted, ended};
 
-/// Drafts, and writes the spec.
+/// Drafts, and writes the spec, or compares the files with one.
 pub fn run(args: &Draft) -> Result<ExitCode, Failure> {
+    if let Some(path) = args.like.as_ref().or(args.update.as_ref()) {
+        return against(args, path);
+    }
     if let Some(output) = &args.output
         && output.exists()
     {
@@ -29,29 +34,83 @@ pub fn run(args: &Draft) -> Result<ExitCode, Failure> {
         ));
     }
     let files = source::find(&args.files, Path::new(""))?;
+    let into = Into {
+        files: words(args)?,
+        into: args.into.clone(),
+        table: args.table.clone().unwrap_or_else(|| table(&files)),
+    };
+    write(args, &drafted(args, &files, &into)?)?;
+    Ok(ExitCode::SUCCESS)
+}
+
+fn options(args: &Draft) -> flow::Options {
+    let usual = flow::Options::default();
+    flow::Options {
+        threads: args.threads.map_or(usual.threads, usize::from),
+        ..usual
+    }
+}
+
+/// Reads all of the files.
+fn drafted(args: &Draft, files: &[SourceFile], into: &Into) -> Result<Drafted, Failure> {
     if files.contains(&SourceFile::Stdin) {
         return Err(Failure::wrong(
             "a draft reads its files more than once, and standard input can be read only once",
             "write it to a file first",
         ));
     }
-    let usual = flow::Options::default();
-    let options = flow::Options {
-        threads: args.threads.map_or(usual.threads, usize::from),
-        ..usual
-    };
-    let into = Into {
-        files: words(args)?,
-        into: args.into.clone(),
-        table: args.table.clone().unwrap_or_else(|| table(&files)),
-    };
-    let progress = Progress::new(&files, args.quiet);
-    let drafted = draft::draft(&files, &into, options, &mut |bytes, records| {
+    let progress = Progress::new(files, args.quiet);
+    let drafted = draft::draft(files, into, options(args), &mut |bytes, records| {
         progress.advance(bytes, records);
     });
     progress.end();
-    write(args, &drafted?)?;
+    Ok(drafted?)
+}
+
+/// Says how the files differ from a spec, and changes it where that is asked for.
+fn against(args: &Draft, path: &Path) -> Result<ExitCode, Failure> {
+    let spec = Spec::read(path, None, None)?;
+    let files = spec.files(&args.files)?;
+    let drafted = drafted(args, &files, &Into::default())?;
+    let drift = Drift::find(&spec, &files, &drafted, options(args))?;
+    let mut said = drift::told(&drift, &spec.name(), drafted.records);
+    for line in drift.words() {
+        said += &format!("\n  {line}");
+    }
+    if args.update.is_some() {
+        let text = drift::updated(&spec.text, path, &drift)?;
+        if text == spec.text {
+            said += "\nnothing was changed in it";
+        } else {
+            replace(path, &text)?;
+            said += &format!(
+                "\n{} was changed; next: barrow check {}",
+                spec.name(),
+                spec.name()
+            );
+        }
+    }
+    ended(writeln!(io::stdout(), "{said}"))?;
     Ok(ExitCode::SUCCESS)
+}
+
+/// Puts a spec's new text in its place, whole or not at all.
+fn replace(path: &Path, text: &str) -> Result<(), Failure> {
+    let shown = visible(path.as_os_str().as_encoded_bytes());
+    let failed = |e: io::Error| Failure::not_done(format!("{shown}: {e}"));
+    let new = path.with_extension("toml.new");
+    let mut file = File::options()
+        .write(true)
+        .create_new(true)
+        .open(&new)
+        .map_err(failed)?;
+    let written = file
+        .write_all(text.as_bytes())
+        .and_then(|()| std::fs::rename(&new, path));
+    written.map_err(|e| {
+        let _ = std::fs::remove_file(&new);
+        failed(e)
+    })
 }
 
 /// The files as the spec names them: paths are from its own folder.

@@ -4,6 +4,7 @@ pub mod check;
 pub mod ddl;
 pub mod demo;
 pub mod draft;
+pub mod drift;
 pub mod job;
 pub mod load;
 pub mod peek;

@@ -2,6 +2,7 @@
 
 mod check;
 mod demo;
+mod draft;
 mod formats;
 mod load;
 mod market;

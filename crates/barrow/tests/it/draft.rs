@@ -1,0 +1,201 @@
+//! `barrow draft`: from files to a spec, to a table, with no hand in between.
+
+use rusqlite::types::Value::{self, Integer, Null, Real, Text};
+
+use crate::market::Market;
+
+fn text(text: &str) -> Value {
+    Text(text.into())
+}
+
+/// Drafts files of the demo and loads them by the draft, which rejects nothing.
+fn drafted(m: &Market, files: &str) {
+    let said = m.run(&format!(
+        "draft {files} --into sqlite:m.db --table t -o t.spec.toml"
+    ));
+    assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+    let said = m.run("load t.spec.toml --report json");
+    let spec = String::from_utf8(m.read("t.spec.toml")).unwrap();
+    assert_eq!(
+        (said.code, &said.json()["rejected"]),
+        (0, &0.into()),
+        "{spec}\n{}",
+        said.err
+    );
+}
+
+fn demo() -> Market {
+    let m = Market::with(&[]);
+    assert_eq!(m.run("demo market").code, 0);
+    m
+}
+
+#[test]
+fn every_demo_file_is_drafted_and_loads_as_it_is() {
+    type Case<'c> = (&'c str, i64, &'c str, Vec<Value>);
+    let cases: [Case<'_>; 6] = [
+        (
+            "market/deliveries-w14.psv market/deliveries-w15.psv",
+            42,
+            "SELECT delivery_id, grower_name, placed_on, arrived, weight_kg, organic, note FROM t \
+             WHERE delivery_id = 1403",
+            vec![
+                Integer(1403),
+                text("Lower Field"),
+                text("2031-04-02"),
+                text("2031-04-02 09:26:00"),
+                Integer(54),
+                Integer(1),
+                text("left at the \"far\" gate"),
+            ],
+        ),
+        (
+            "market/growers.csv",
+            4,
+            "SELECT * FROM t WHERE name LIKE 'Zo%'",
+            vec![text("Zoë Lark"), text("Böhm's Acre"), text("since 2019")],
+        ),
+        (
+            "market/prices-week2.tsv.gz market/prices-week9.tsv.gz market/prices-week10.tsv.gz",
+            24,
+            "SELECT product, unit, price, valid_from FROM t WHERE valid_from = '2031-02-10' LIMIT 1",
+            vec![
+                text("carrots"),
+                text("tray"),
+                Real(9.81),
+                text("2031-02-10"),
+            ],
+        ),
+        (
+            "market/stalls.csv",
+            5,
+            "SELECT count(DISTINCT stall) FROM t",
+            vec![Integer(5)],
+        ),
+        (
+            "market/orders.csv",
+            9,
+            "SELECT customer, crates, basket FROM t WHERE order_no = 5003",
+            vec![text("Bram Vale"), Null, text("{}")],
+        ),
+        (
+            "market/tickets.txt",
+            19,
+            "SELECT * FROM t LIMIT 1",
+            vec![text("D2031-04-01Bram Vale       ")],
+        ),
+    ];
+    let m = demo();
+    for (files, rows, sql, wanted) in cases {
+        drafted(&m, files);
+        assert_eq!(m.count("SELECT count(*) FROM t"), rows, "{files}");
+        assert_eq!(m.cells(sql)[0], wanted, "{files}");
+        m.sql("DROP TABLE t");
+        std::fs::remove_file(m.path("t.spec.toml")).unwrap();
+    }
+}
+
+#[test]
+fn a_file_with_faults_is_drafted_with_their_lines() {
+    let m = demo();
+    let said = m.run("draft market/faults.csv");
+    assert_eq!(said.code, 0, "{}", said.err);
+    for line in [
+        "line 5: a quote that nothing closes",
+        "line 7: too few fields: 3 of 6",
+        "line 8: text after a closing quote",
+        "line 13: too many fields: 7 of 6",
+        "line 3 \"2031-02-31\"",
+        "line 14 \"twelve\"",
+    ] {
+        assert!(said.out.contains(line), "{line}\n{}", said.out);
+    }
+}
+
+#[test]
+fn files_that_differ_are_told_apart() {
+    let m = Market::with(&[
+        ("a.csv", b"id,name\n1,x\n"),
+        ("b.csv", b"id,nome,kg\n1,x,2\n"),
+    ]);
+    let said = m.run("draft a.csv b.csv");
+    assert_eq!(said.code, 1);
+    assert!(
+        said.err
+            .contains("b.csv: lacks \"name\"; has \"nome\", \"kg\" too"),
+        "{}",
+        said.err
+    );
+}
+
+const SPEC: &str = "# Ours, by hand.\n[source]\nfiles = [\"d.csv\"]\n\n[columns]\n\
+    id   = \"smallint\"                          # the key\n\
+    name = { type = \"varchar(4)\", from = \"Name\" }  # who\n\
+    kg   = { type = \"decimal(3,1)\", min = 0 }\n\
+    day  = \"date\"\n\n[target]\ninto = \"sqlite:m.db\"\ntable = \"d\"\ncreate = true\n";
+
+#[test]
+fn drift_is_told_and_written_with_the_rest_untouched() {
+    let m = Market::with(&[("d.spec.toml", SPEC.as_bytes())]);
+    m.write("d.csv", b"id,Name,kg,day\n1,Ada,1.5,2031-04-01\n");
+    let said = m.run("draft --like d.spec.toml");
+    assert_eq!(
+        said.out, "d.spec.toml reads all 1 record as they are\n",
+        "{}",
+        said.err
+    );
+    let said = m.run("draft --update d.spec.toml");
+    assert!(said.out.contains("nothing was changed"), "{}", said.out);
+    m.write(
+        "d.csv",
+        b"id,Name,kg,day,stall\n1,Ada,1.5,01/04/2031\n70000,Ivy Sedge,1204.25,28/04/2031,7\n2,Bo,1,29/04/2031,8\n",
+    );
+    let said = m.run("draft --like d.spec.toml");
+    for line in [
+        "new       \"stall\": smallint",
+        "changed   id smallint → integer: 1 out of range for smallint, first: d.csv line 3 \"70000\"",
+        "changed   name varchar(4) → varchar(10): 1 too long",
+        "changed   kg decimal(3,1) → decimal(6,2): 1 too precise",
+        "changed   day date, written otherwise: 2 not a date in %Y-%m-%d",
+    ] {
+        assert!(said.out.contains(line), "{line}\n{}", said.out);
+    }
+    assert_eq!(m.read("d.spec.toml"), SPEC.as_bytes());
+    let said = m.run("draft --update d.spec.toml");
+    assert_eq!(said.code, 0, "{}", said.err);
+    let wanted = SPEC
+        .replace("\"smallint\"  ", "\"integer\"  ")
+        .replace("varchar(4)", "varchar(10)")
+        .replace("decimal(3,1)", "decimal(6,2)")
+        .replace(
+            "day  = \"date\"\n",
+            "day  = { type = \"date\", pattern = \"%d/%m/%Y\" }\nstall = { type = \"smallint\" }\n",
+        );
+    assert_eq!(String::from_utf8(m.read("d.spec.toml")).unwrap(), wanted);
+    let said = m.run("check d.spec.toml --report json").json();
+    assert_eq!((&said["loaded"], &said["rejected"]), (&2.into(), &1.into()));
+    m.write("d.csv", b"id,Name,kg\n1,Ada,1.5\n");
+    let said = m.run("draft --like d.spec.toml");
+    assert!(
+        said.out.contains("missing   day: a header lacks it"),
+        "{}",
+        said.out
+    );
+}
+
+#[test]
+fn a_spec_is_never_written_over() {
+    let m = Market::with(&[("d.csv", b"id,name\n1,x\n"), ("d.spec.toml", b"# mine\n")]);
+    let said = m.run("draft d.csv -o d.spec.toml");
+    assert_eq!(said.code, 2);
+    assert_eq!(m.read("d.spec.toml"), b"# mine\n");
+    // In another folder the spec finds its files all the same.
+    std::fs::create_dir(m.path("specs")).unwrap();
+    assert_eq!(
+        m.run("draft d.csv --into sqlite:m.db -o specs/d.spec.toml")
+            .code,
+        0
+    );
+    let said = m.run("load specs/d.spec.toml");
+    assert_eq!(said.code, 0, "{}", said.err);
+}
