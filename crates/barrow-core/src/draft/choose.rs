@@ -251,10 +251,13 @@ fn moment(p: &Profile, values: u64, remarks: &mut Vec<String>) -> Option<Choice>
 }
 
 fn truth(p: &Profile, values: u64) -> Option<Choice> {
-    if p.many_words || p.words.len() != 2 || p.words.values().sum::<u64>() != values {
+    if p.many_words
+        || p.words.len() != 2
+        || p.words.iter().map(|(_, count)| count).sum::<u64>() != values
+    {
         return None;
     }
-    let mut words: Vec<&String> = p.words.keys().collect();
+    let mut words: Vec<&String> = p.words.iter().map(|(word, _)| word).collect();
     words.sort();
     for (yes, no) in TRUTHS {
         let is = |word: &str, wanted: &str| word.trim().to_lowercase() == *wanted;
@@ -309,7 +312,13 @@ fn evidence(p: &Profile, choice: &Choice, distinct: bool) -> String {
             0
         };
     let mut parts = vec![format!("{values} values, {nulls} null")];
-    match (choice.ty, p.numbers, &p.ends) {
+    // Short whole numbers are gathered as such alone.
+    let whole = p.range.map(|(least, most)| (least as f64, most as f64));
+    let numbers = match (p.numbers, whole) {
+        (Some((a, b)), Some((c, d))) => Some((a.min(c), b.max(d))),
+        (numbers, whole) => numbers.or(whole),
+    };
+    match (choice.ty, numbers, &p.ends) {
         (ty, Some((least, most)), _) if ty.is_number() => parts.push(format!("{least} to {most}")),
         (_, _, Some((least, most))) => {
             let short = |text: &str| short(text);

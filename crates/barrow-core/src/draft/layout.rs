@@ -1,6 +1,7 @@
 //! How files are laid out, told from the start of the first one.
 
 use super::names;
+use super::patterns::{KNOWN, Skeleton};
 use crate::error::Error;
 use crate::records::ending::{FileEnding, Found};
 use crate::records::fields;
@@ -339,9 +340,10 @@ fn is_header(head: &[String], rows: &[Vec<String>]) -> bool {
     let plain = |text: &str| {
         let text = text.trim();
         let has_letter = text.chars().any(char::is_alphabetic);
-        let is_date = super::patterns::KNOWN
-            .iter()
-            .any(|known| known.read(text).is_some());
+        let is_date = Skeleton::of(text).is_some_and(|skeleton| {
+            let mut places = skeleton.patterns().iter();
+            places.any(|place| KNOWN[*place].reads(text, &mut Vec::new()))
+        });
         !text.is_empty() && has_letter && !is_date && text.chars().count() <= 64
     };
     let unique = |text: &String| head.iter().filter(|other| *other == text).count() == 1;

@@ -12,6 +12,8 @@ mod profile;
 mod write;
 
 use std::collections::HashSet;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 pub use choose::{Choice, Chosen};
 pub use layout::{Layout, Shape};
@@ -129,7 +131,9 @@ fn gather(
 ) -> Result<Gathered, Error> {
     let plan = as_text(shape)?;
     let width = plan.kinds[0].read.len();
+    let still: Vec<AtomicBool> = (0..width).map(|_| AtomicBool::new(true)).collect();
     let mut sink = Gather {
+        still: &still,
         profiles: (0..width).map(|_| Profile::default()).collect(),
         distinct: (0..width).map(|_| Distinct::default()).collect(),
         records: 0,
@@ -140,10 +144,13 @@ fn gather(
         last_alone: Vec::new(),
         told,
     };
+    let hints: Vec<Mutex<Vec<usize>>> = (0..width).map(|_| Mutex::default()).collect();
     let encode = |batch: &mut Batch| {
-        let found: Vec<Profile> = (0..width)
-            .map(|column| Profile::of(column, batch))
-            .collect();
+        let column = |column: usize| {
+            let distinct = still[column].load(Ordering::Relaxed);
+            Profile::of(column, batch, &hints[column], distinct)
+        };
+        let found: Vec<Profile> = (0..width).map(column).collect();
         batch.encoded = vec![Box::new(found)];
     };
     match flow::run(&plan, files.to_vec(), options.clone(), &encode, &mut sink) {
@@ -170,6 +177,8 @@ impl Default for Distinct {
 }
 
 struct Gather<'t> {
+    /// For the workers: whether a column's values are all different so far.
+    still: &'t [AtomicBool],
     profiles: Vec<Profile>,
     distinct: Vec<Distinct>,
     records: u64,
@@ -197,6 +206,7 @@ impl Sink for Gather<'_> {
         {
             for (place, (all, more)) in self.profiles.iter_mut().zip(found).enumerate() {
                 self.distinct[place].take(&more.hashes)?;
+                self.still[place].store(self.distinct[place].all, Ordering::Relaxed);
                 all.add(more, &file.name);
             }
         }

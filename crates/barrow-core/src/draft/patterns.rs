@@ -1,5 +1,6 @@
 //! Date and time patterns that a draft knows.
 
+use std::collections::HashMap;
 use std::sync::LazyLock;
 
 use crate::spec::Type;
@@ -40,23 +41,69 @@ pub struct Known {
 }
 
 impl Known {
-    /// The value's day (as a number that orders) and time, if the pattern reads it.
-    pub fn read(&self, value: &str) -> Option<(i64, u64)> {
+    /// Whether the pattern reads a value. `store` is room to work in.
+    pub fn reads(&self, value: &str, store: &mut Vec<u8>) -> bool {
+        store.clear();
         let mut cell = Cell::Null;
-        self.reader
-            .read_text(value, &mut Vec::new(), &mut cell, |_| {})
-            .ok()?;
-        let day = |d: crate::values::Day| {
-            i64::from(d.year) * 10_000 + i64::from(d.month) * 100 + i64::from(d.day)
-        };
-        match cell {
-            Cell::Date(d) => Some((day(d), 0)),
-            Cell::Time(nanos) => Some((0, nanos)),
-            Cell::Timestamp(d, nanos) => Some((day(d), nanos)),
-            _ => None,
-        }
+        let read = self.reader.read_text(value, store, &mut cell, |_| {});
+        read.is_ok() && cell != Cell::Null
     }
 }
+
+/// What a date is made of beside digits: its marks in their order, and whether it has
+/// letters. Few patterns share one, so that few are tried on a value.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Skeleton {
+    marks: [u8; 8],
+    letters: bool,
+}
+
+impl Skeleton {
+    /// The skeleton of a value; none for what is no date.
+    pub fn of(value: &str) -> Option<Skeleton> {
+        let mut marks = [0; 8];
+        let mut count = 0;
+        let mut letters = false;
+        for byte in value.bytes() {
+            match byte {
+                b'0'..=b'9' => {}
+                b'a'..=b'z' | b'A'..=b'Z' => letters = true,
+                b'-' | b'/' | b'.' | b':' | b' ' | b',' | b'+' => {
+                    *marks.get_mut(count)? = byte;
+                    count += 1;
+                }
+                _ => return None,
+            }
+        }
+        Some(Skeleton { marks, letters })
+    }
+
+    /// The patterns, as places in [`KNOWN`], that may read a value of this skeleton.
+    pub fn patterns(self) -> &'static [usize] {
+        BY_SKELETON.get(&self).map_or(&[], Vec::as_slice)
+    }
+}
+
+/// Which patterns write which skeletons.
+static BY_SKELETON: LazyLock<HashMap<Skeleton, Vec<usize>>> = LazyLock::new(|| {
+    let mut all: HashMap<Skeleton, Vec<usize>> = HashMap::new();
+    let at = jiff::civil::date(2031, 11, 28).at(13, 58, 59, 500_000_000);
+    for (place, known) in KNOWN.iter().enumerate() {
+        for fraction in ["%.f", ""] {
+            for offset in ["Z", "+02:00", "-02:00", "+0200", "-0200"] {
+                let pattern = known.text.replace("%.f", fraction).replace("%:z", offset);
+                let sample = at.strftime(&pattern).to_string();
+                if let Some(skeleton) = Skeleton::of(&sample) {
+                    let places = all.entry(skeleton).or_default();
+                    if places.last() != Some(&place) {
+                        places.push(place);
+                    }
+                }
+            }
+        }
+    }
+    all
+});
 
 /// All patterns.
 pub static KNOWN: LazyLock<Vec<Known>> = LazyLock::new(|| {
@@ -89,5 +136,28 @@ mod tests {
     #[test]
     fn every_pattern_is_one() {
         assert_eq!(KNOWN.len(), 17 + 4 + 17 * 7);
+    }
+
+    #[test]
+    fn a_skeleton_leads_to_the_patterns_that_may_read_it() {
+        let found = |value: &str| -> Vec<&str> {
+            let places = Skeleton::of(value).map_or(&[][..], Skeleton::patterns);
+            let reads = |place: &&usize| KNOWN[**place].reads(value, &mut Vec::new());
+            places
+                .iter()
+                .filter(reads)
+                .map(|place| KNOWN[*place].text.as_str())
+                .collect()
+        };
+        assert_eq!(found("2031-04-28"), ["%Y-%m-%d"]);
+        assert_eq!(found("03/04/2031"), ["%d/%m/%Y", "%m/%d/%Y"]);
+        assert_eq!(
+            found("2031-04-28T10:30:00.5-02:00"),
+            ["%Y-%m-%dT%H:%M:%S%.f%:z"]
+        );
+        assert_eq!(found("7 Mar 2031"), ["%d %b %Y"]);
+        assert_eq!(found("March 7, 2031"), ["%B %d, %Y"]);
+        assert_eq!(found("10:30 PM"), ["%I:%M %p"]);
+        assert_eq!(found("crate 7"), [""; 0]);
     }
 }

@@ -1,10 +1,11 @@
 //! What the values of one column are like.
 
 use std::collections::HashMap;
+use std::sync::Mutex;
 
 use xxhash_rust::xxh3::xxh3_128;
 
-use super::patterns::KNOWN;
+use super::patterns::{KNOWN, Skeleton};
 use crate::flow::Batch;
 
 /// Words that often mean null, beside an empty field.
@@ -13,6 +14,9 @@ pub const NULL_WORDS: &[&str] = &[
     "NaN", "nan", "(null)", "nil",
 ];
 
+/// No word that means null is longer.
+const LONGEST_NULL: usize = 6;
+
 /// Examples that are kept, and lines that are named, at the most.
 const KEPT: usize = 3;
 const NAMED: usize = 5;
@@ -20,8 +24,11 @@ const NAMED: usize = 5;
 /// Distinct words are counted up to so many: a truth value has two.
 const WORDS: usize = 3;
 
-/// Values that no pattern fits are tried with all of them so often.
-const TRIES: u64 = 200;
+/// Values of a batch that no pattern fits so far are tried with others so often.
+const TRIES: u64 = 50;
+
+/// A pattern that does not fit so many values is given up, where another fits more.
+const MISSES: u64 = 3;
 
 /// How a number's marks may be read.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -68,15 +75,14 @@ pub struct Profile {
     pub exponents: u64,
     /// The smallest and largest number, for people.
     pub numbers: Option<(f64, f64)>,
-    /// Patterns that fit, as places in [`KNOWN`]: how many, the first, the last.
+    /// Patterns that fit, as places in [`KNOWN`], and how many values each.
     pub patterns: Vec<(usize, u64)>,
-    tries: u64,
     /// UUIDs.
     pub uuids: u64,
     /// JSON documents.
     pub documents: u64,
     /// The first few different words.
-    pub words: HashMap<String, u64>,
+    pub words: Vec<(String, u64)>,
     /// More different words than that.
     pub many_words: bool,
     /// Values that are no number: how many, and the first of them.
@@ -88,9 +94,14 @@ pub struct Profile {
 }
 
 impl Profile {
-    /// The values of a column of a batch.
-    pub fn of(column: usize, batch: &Batch) -> Profile {
+    /// The values of a column of a batch. `hint` holds the patterns that fitted batches
+    /// before; `distinct` says whether its values are all different so far.
+    pub fn of(column: usize, batch: &Batch, hint: &Mutex<Vec<usize>>, distinct: bool) -> Profile {
         let mut profile = Profile::default();
+        if let Ok(hint) = hint.lock() {
+            profile.patterns = hint.iter().map(|place| (*place, 0)).collect();
+        }
+        let mut room = Room::default();
         let rows = &batch.parts[0];
         for row in &rows.good {
             let valued = crate::values::Valued {
@@ -105,14 +116,27 @@ impl Profile {
             let Ok(text) = std::str::from_utf8(bytes) else {
                 continue;
             };
+            if distinct {
+                profile.hashes.push(xxh3_128(bytes));
+            }
             let mark = &batch.block.marks[rows.marks[*row as usize] as usize];
-            profile.value(text, || batch.block.first_line + u64::from(mark.line));
+            let line = || batch.block.first_line + u64::from(mark.line);
+            profile.value(text, line, &mut room);
+        }
+        profile.patterns.retain(|(_, count)| *count > 0);
+        if let Ok(mut hint) = hint.lock() {
+            let given_up = |place: &usize| room.given_up.contains(place);
+            hint.retain(|place| !given_up(place));
+            for (place, _) in &profile.patterns {
+                if !hint.contains(place) && !given_up(place) {
+                    hint.push(*place);
+                }
+            }
         }
         profile
     }
 
-    fn value(&mut self, text: &str, line: impl Fn() -> u64) {
-        self.hashes.push(xxh3_128(text.as_bytes()));
+    fn value(&mut self, text: &str, line: impl Fn() -> u64, room: &mut Room) {
         let value = text.trim();
         self.blanks += u64::from(value.len() != text.len());
         let length = match text.is_ascii() {
@@ -120,7 +144,9 @@ impl Profile {
             false => text.chars().count(),
         };
         self.longest = self.longest.max(length);
-        if let Some(word) = NULL_WORDS.iter().find(|word| **word == value) {
+        if value.len() <= LONGEST_NULL
+            && let Some(word) = NULL_WORDS.iter().find(|word| **word == value)
+        {
             *self.nulls.entry(word).or_default() += 1;
             self.values += 1;
             return;
@@ -132,7 +158,7 @@ impl Profile {
         self.ends(text);
         self.word(text);
         let is_number = self.number(value);
-        let is_date = (!is_number || value.len() == 8) && self.date(value);
+        let is_date = (!is_number || value.len() == 8) && self.date(value, room);
         if !is_number {
             note(&mut self.no_number, text, &line);
         }
@@ -140,7 +166,8 @@ impl Profile {
             note(&mut self.no_date, text, &line);
         }
         if !is_number && !is_date {
-            self.uuids += u64::from(uuid::Uuid::try_parse(value).is_ok());
+            let may_be = matches!(value.len(), 32..=45);
+            self.uuids += u64::from(may_be && uuid::Uuid::try_parse(value).is_ok());
             let document = value.starts_with(['{', '['])
                 && serde_json::from_str::<serde::de::IgnoredAny>(value).is_ok();
             self.documents += u64::from(document);
@@ -160,11 +187,10 @@ impl Profile {
         if self.many_words {
             return;
         }
-        let room = self.words.len() < WORDS;
-        match self.words.get_mut(text) {
-            Some(count) => *count += 1,
-            None if room && text.len() <= 10 => {
-                self.words.insert(text.to_string(), 1);
+        match self.words.iter().position(|(word, _)| word == text) {
+            Some(place) => self.words[place].1 += 1,
+            None if self.words.len() < WORDS && text.len() <= 10 => {
+                self.words.push((text.to_string(), 1));
             }
             None => self.many_words = true,
         }
@@ -191,9 +217,17 @@ impl Profile {
                 marks.whole = marks.whole.max(significant as u32);
             }
             self.whole += 1;
-            if let Ok(n) = value.parse::<i128>() {
+            // Few numbers have more than 18 digits, which 64 bits always hold.
+            let n = match value.len() {
+                0..=18 => value.parse::<i64>().map(i128::from),
+                _ => value.parse::<i128>(),
+            };
+            if let Ok(n) = n {
                 let (least, most) = self.range.unwrap_or((n, n));
                 self.range = Some((least.min(n), most.max(n)));
+            }
+            if value.len() <= 18 {
+                return true;
             }
             self.magnitude(value);
             return true;
@@ -222,7 +256,10 @@ impl Profile {
         if fits {
             let leading = digits.len() > 1 && digits[0] == b'0' && digits[1].is_ascii_digit();
             self.leading_zeros += u64::from(leading);
-            self.magnitude(&value.replace(',', "."));
+            match value.contains(',') {
+                true => self.magnitude(&value.replace(',', ".")),
+                false => self.magnitude(value),
+            }
         }
         fits
     }
@@ -235,28 +272,55 @@ impl Profile {
     }
 
     /// Takes a value up as a date or time, if a known pattern reads it.
-    fn date(&mut self, value: &str) -> bool {
+    fn date(&mut self, value: &str, room: &mut Room) -> bool {
         if !(4..=40).contains(&value.len()) || !value.bytes().any(|b| b.is_ascii_digit()) {
             return false;
         }
         let mut fits = false;
+        let mut misses = false;
         for (place, count) in &mut self.patterns {
-            if KNOWN[*place].read(value).is_some() {
+            if room.given_up.contains(place) {
+                continue;
+            }
+            if KNOWN[*place].reads(value, &mut room.store) {
                 *count += 1;
                 fits = true;
+            } else {
+                misses = true;
+                room.missed.push(*place);
             }
         }
-        if fits || self.tries >= TRIES {
+        if fits && misses {
+            self.give_up(room);
+        }
+        room.missed.clear();
+        if fits || room.tries >= TRIES {
             return fits;
         }
-        self.tries += 1;
-        for (place, known) in KNOWN.iter().enumerate() {
-            if known.read(value).is_some() {
-                self.patterns.push((place, 1));
+        room.tries += 1;
+        let Some(skeleton) = Skeleton::of(value) else {
+            return false;
+        };
+        for place in skeleton.patterns() {
+            let known = self.patterns.iter().any(|(other, _)| other == place);
+            if !known && KNOWN[*place].reads(value, &mut room.store) {
+                self.patterns.push((*place, 1));
                 fits = true;
             }
         }
         fits
+    }
+
+    /// A pattern that misses what another reads is no longer tried, once it has
+    /// missed more than a few: it can fit no more than the other does.
+    fn give_up(&mut self, room: &mut Room) {
+        for place in &room.missed {
+            let misses = room.misses.entry(*place).or_default();
+            *misses += 1;
+            if *misses > MISSES {
+                room.given_up.push(*place);
+            }
+        }
     }
 
     /// Adds what another batch's values are like.
@@ -304,18 +368,26 @@ impl Profile {
         self.documents += other.documents;
         self.many_words |= other.many_words;
         for (word, count) in &other.words {
-            let room = self.words.len() < WORDS;
-            match self.words.get_mut(word) {
-                Some(all) => *all += count,
-                None if room => {
-                    self.words.insert(word.clone(), *count);
-                }
+            match self.words.iter().position(|(known, _)| known == word) {
+                Some(place) => self.words[place].1 += count,
+                None if self.words.len() < WORDS => self.words.push((word.clone(), *count)),
                 None => self.many_words = true,
             }
         }
         name(&mut self.no_number, &other.no_number, file);
         name(&mut self.no_date, &other.no_date, file);
     }
+}
+
+/// Room that a batch's values are looked at in.
+#[derive(Default)]
+struct Room {
+    store: Vec<u8>,
+    tries: u64,
+    /// Patterns that did not read a value that another one read.
+    missed: Vec<usize>,
+    misses: HashMap<usize, u64>,
+    given_up: Vec<usize>,
 }
 
 type Against = (u64, Vec<(String, u64, String)>);
@@ -348,22 +420,35 @@ fn parted(digits: &[u8], decimal: u8, group: Option<u8>) -> Option<(u32, u32, bo
     if !fraction.iter().all(u8::is_ascii_digit) || digits.len() == 1 {
         return None;
     }
-    let groups: Vec<&[u8]> = match group {
-        Some(group) => whole.split(|b| *b == group).collect(),
-        None => vec![whole],
-    };
-    if !groups.iter().all(|g| g.iter().all(u8::is_ascii_digit)) {
+    let mut count = 0;
+    let mut groups = 0;
+    let mut fits = true;
+    let mut start = 0;
+    loop {
+        let end = group
+            .and_then(|group| whole[start..].iter().position(|b| *b == group))
+            .map_or(whole.len(), |at| start + at);
+        let part = &whole[start..end];
+        if !part.iter().all(u8::is_ascii_digit) {
+            return None;
+        }
+        // The first group may be shorter; a later one has three digits.
+        fits &= match groups {
+            0 => (1..=3).contains(&part.len()),
+            _ => part.len() == 3,
+        };
+        groups += 1;
+        count += part.len();
+        if end == whole.len() {
+            break;
+        }
+        start = end + 1;
+    }
+    let grouped = groups > 1;
+    if grouped && !fits {
         return None;
     }
-    let grouped = groups.len() > 1;
-    let sizes_fit =
-        || (1..=3).contains(&groups[0].len()) && groups[1..].iter().all(|group| group.len() == 3);
-    if grouped && !sizes_fit() {
-        return None;
-    }
-    let count = groups.iter().map(|g| g.len()).sum::<usize>();
-    let all: Vec<u8> = groups.concat();
-    let zeros = all.iter().take_while(|b| **b == b'0').count();
+    let zeros = whole.iter().take_while(|b| **b == b'0').count();
     let fraction = fraction.len() - fraction.iter().rev().take_while(|b| **b == b'0').count();
     Some(((count - zeros) as u32, fraction as u32, grouped))
 }
