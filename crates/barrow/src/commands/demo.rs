@@ -98,6 +98,10 @@ const TOUR: &[Step] = &[
         &["load", "stalls.spec.toml"],
     ),
     Step(
+        "A first spec for a file that nobody has described, from the whole of it.",
+        &["draft", "growers.csv"],
+    ),
+    Step(
         "Accented names in windows-1252.",
         &["peek", "growers.spec.toml"],
     ),
