@@ -260,7 +260,12 @@ fn delimited(lines: &[String], shape: &mut Shape) -> bool {
     // Blank lines and comments are passed over by themselves.
     shape.preamble = if comments == first { 0 } else { first as u64 };
     shape.comment = comment.clone();
-    shape.share = (often * 100 / records.len().max(1)) as u64;
+    let from = counts[..first]
+        .iter()
+        .zip(lines)
+        .filter(|(_, line)| is_record(line));
+    let titles = from.count();
+    shape.share = (often * 100 / (records.len() - titles).max(1)) as u64;
     shape.layout = Layout::Delimited {
         delimiter: String::from_utf8_lossy(&plan.delimiter).into_owned(),
         quote,

@@ -137,13 +137,16 @@ impl Profile {
     }
 
     fn value(&mut self, text: &str, line: impl Fn() -> u64, room: &mut Room) {
-        let value = text.trim();
-        self.blanks += u64::from(value.len() != text.len());
-        let length = match text.is_ascii() {
-            true => text.len(),
-            false => text.chars().count(),
+        let plain = |b: Option<&u8>| b.is_some_and(|b| (b'!'..0x7F).contains(b));
+        let value = match plain(text.as_bytes().first()) && plain(text.as_bytes().last()) {
+            true => text,
+            false => text.trim(),
         };
-        self.longest = self.longest.max(length);
+        self.blanks += u64::from(value.len() != text.len());
+        // A character is at least a byte, so only a longer text needs counting.
+        if text.len() > self.longest {
+            self.longest = self.longest.max(text.chars().count());
+        }
         if value.len() <= LONGEST_NULL
             && let Some(word) = NULL_WORDS.iter().find(|word| **word == value)
         {
@@ -240,6 +243,9 @@ impl Profile {
             }
             return is_one;
         }
+        if let Some(fits) = self.plain_decimal(value, digits) {
+            return fits;
+        }
         let mut fits = false;
         for (place, (decimal, group)) in MARKS.iter().enumerate() {
             if let Some((whole, fraction, grouped)) =
@@ -262,6 +268,44 @@ impl Profile {
             }
         }
         fits
+    }
+
+    /// Digits with one point among them, which most decimals are: true for such a
+    /// number, none for what has to be looked at in every way.
+    fn plain_decimal(&mut self, value: &str, digits: &[u8]) -> Option<bool> {
+        let mut mark = None;
+        let mut number = 0u64;
+        for (place, byte) in digits.iter().enumerate() {
+            match byte {
+                b'0'..=b'9' => number = number.wrapping_mul(10) + u64::from(byte - b'0'),
+                b'.' if mark.is_none() => mark = Some(place),
+                _ => return None,
+            }
+        }
+        let mark = mark?;
+        let after = digits.len() - mark - 1;
+        // A point before three digits may part groups, and few digits are exact.
+        if mark == 0 || after == 0 || after == 3 || digits.len() > 16 {
+            return None;
+        }
+        let zeros = digits[..mark].iter().take_while(|b| **b == b'0').count();
+        let trailing = digits[mark + 1..]
+            .iter()
+            .rev()
+            .take_while(|b| **b == b'0')
+            .count();
+        for place in [0, 2] {
+            let marks = &mut self.marks[place];
+            marks.fits += 1;
+            marks.whole = marks.whole.max((mark - zeros) as u32);
+            marks.fraction = marks.fraction.max((after - trailing) as u32);
+        }
+        self.leading_zeros += u64::from(mark > 1 && digits[0] == b'0');
+        let size = number as f64 / 10f64.powi(after as i32);
+        let n = if value.starts_with('-') { -size } else { size };
+        let (least, most) = self.numbers.unwrap_or((n, n));
+        self.numbers = Some((least.min(n), most.max(n)));
+        Some(true)
     }
 
     fn magnitude(&mut self, value: &str) {
