@@ -24,6 +24,8 @@ pub struct Repair {
     pub column: Option<String>,
     /// How often.
     pub count: u64,
+    /// The file of the first; empty while it is a batch's own.
+    pub file: String,
     /// The line of the first, 1-based.
     pub line: u64,
 }
@@ -41,18 +43,22 @@ impl Repairs {
                 what,
                 column: column.map(String::from),
                 count: 1,
+                file: String::new(),
                 line,
             }),
         }
     }
 
-    /// Adds those of another batch.
-    pub fn add(&mut self, other: &Repairs) {
+    /// Adds those of another batch, which is from `file`.
+    pub fn add(&mut self, other: &Repairs, file: &str) {
         for repair in &other.0 {
             let same = |r: &&mut Repair| r.what == repair.what && r.column == repair.column;
             match self.0.iter_mut().find(same) {
                 Some(known) => known.count += repair.count,
-                None => self.0.push(repair.clone()),
+                None => self.0.push(Repair {
+                    file: file.to_string(),
+                    ..repair.clone()
+                }),
             }
         }
     }
@@ -140,7 +146,7 @@ impl Tally {
                 self.count(&reading.name, reject, reason);
             }
         }
-        self.repairs.add(&batch.repairs);
+        self.repairs.add(&batch.repairs, &reading.name);
         self.differences.extend(batch.differences.iter().cloned());
         if let (Some(hint), Some(file)) = (&batch.hint, self.files.last_mut())
             && !file.notes.contains(hint)

@@ -388,9 +388,13 @@ fn repairs(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     let whats = widest(&|r| r.what.to_string().chars().count()).unwrap_or(0);
     let lines = widest(&|r| number(r.line).len()).unwrap_or(0);
     for repair in s.tally.repairs.iter() {
+        let file = match s.tally.files.len() {
+            0 | 1 => String::new(),
+            _ => format!("{} ", repair.file),
+        };
         writeln!(
             out,
-            "  {:>6}  {:columns$}  {:whats$}   first: line {:>lines$}",
+            "  {:>6}  {:columns$}  {:whats$}   first: {file}line {:>lines$}",
             number(repair.count),
             column(repair),
             repair.what.to_string(),
@@ -506,7 +510,7 @@ fn document(s: &Summary) -> Value {
         .map(|repair| {
             json!({
                 "what": repair.what.to_string(), "column": repair.column, "count": repair.count,
-                "first": { "line": repair.line },
+                "first": { "file": repair.file, "line": repair.line },
             })
         })
         .collect();

@@ -228,6 +228,25 @@ create = true
 }
 
 #[test]
+fn the_first_place_of_a_repair_names_its_file() {
+    let spec = "[columns]\na = { type = \"integer\", when_unreadable = \"null\" }\n[target]\n\
+        into = \"sqlite:m.db\"\ntable = \"t\"\ncreate = true\n";
+    let files = [
+        ("t.spec.toml", spec.as_bytes()),
+        ("a.csv", b"a\n1\n"),
+        ("b.csv", b"a\n2\nx\n"),
+    ];
+    let m = Market::with(&files);
+    let said = m.run("load t.spec.toml a.csv b.csv");
+    assert!(
+        said.out
+            .contains("unreadable, made null   first: b.csv line 3"),
+        "{}",
+        said.out
+    );
+}
+
+#[test]
 fn peek_shows_each_kind_with_its_columns() {
     let m = Market::with(&[
         ("o.spec.toml", ORDERS.as_bytes()),
