@@ -228,6 +228,25 @@ fn totals_that_a_file_states_are_held_against_what_was_found() {
 }
 
 #[test]
+fn a_computed_column_is_summed_and_carried_though_it_is_not_loaded() {
+    let spec = "[records]\nheader = \"none\"\ntrailer = 1\n[delimited]\ndelimiter = \"|\"\n\
+        [[kind]]\nname = \"day\"\nif = \"field(1) = 'D'\"\nload = false\n[kind.columns]\n\
+        mark = { type = \"text\", load = false }\nyear = { type = \"text\", load = false }\n\
+        week = { type = \"text\", load = false }\nclerk = \"text\"\n\
+        both = { type = \"text\", load = false, value = \"{year}-{week}\" }\n\
+        [[kind]]\nname = \"item\"\nif = \"field(1) = 'I'\"\n[kind.columns]\n\
+        mark = { type = \"text\", load = false }\ntens = { type = \"text\", load = false }\n\
+        of = { type = \"text\", value = \"{day.both}\" }\n\
+        crates = { type = \"integer\", load = false, value = \"{tens}0\" }\n\
+        [[total]]\nin = \"trailer\"\nkind = \"item\"\nsum = \"crates\"\nfield = 2\n";
+    let file = "D|2031|14|Ivy\nI|3\nI|4\nD|2031|15|Ada\nI|5\nT|120\n";
+    assert!(differences(spec, file).is_empty());
+    assert_eq!(differences(spec, &file.replace("T|120", "T|12")).len(), 1);
+    let out = read(spec, file);
+    assert_eq!(out.cells(), [["2031-14"], ["2031-14"], ["2031-15"]]);
+}
+
+#[test]
 fn totals_of_a_kind_stand_at_a_place_of_the_line() {
     let spec = "[records]\nlayout = \"fixed\"\ntrailer = 1\n\
         [[kind]]\nname = \"day\"\nif = \"slice(1, 1) = 'D'\"\nload = false\n[kind.columns]\n\

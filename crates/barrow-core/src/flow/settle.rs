@@ -59,7 +59,6 @@ impl<'p> Settler<'p> {
         if self.plan.carries() {
             self.carried.begin(&batch.block, &batch.unknown);
         }
-        totals::count(self.plan, batch);
         let Batch {
             block,
             parts,
@@ -89,6 +88,8 @@ impl<'p> Settler<'p> {
             rejects.sort_by_key(|reject| reject.offset);
         }
         batch.block.left_out.add(&left_out);
+        // Not before: a column that is summed may be a computed one.
+        totals::count(self.plan, batch);
     }
 
     fn compute(&self, number: usize, block: &Block, file: &FileReading, rows: &mut Rows) {

@@ -270,10 +270,19 @@ fn carried(plan: &KindPlan) -> Vec<(usize, usize)> {
     carried.collect()
 }
 
-/// Adds to a kind's columns those that other kinds or totals ask for.
+/// Adds to a kind's read columns one that other kinds or totals ask for, and what its
+/// own template asks for.
 pub fn also_read(plan: &mut KindPlan, place: usize) {
-    if !plan.read.contains(&place) {
-        plan.read.push(place);
+    if plan.read.contains(&place) {
+        return;
+    }
+    plan.read.push(place);
+    let value = plan.columns[place].value.clone();
+    for part in value.iter().flat_map(|value| &value.parts) {
+        // A template names columns before its own, so this comes to an end.
+        if let Part::Column(other) = part {
+            also_read(plan, *other);
+        }
     }
 }
 
