@@ -442,7 +442,7 @@ fn read_as(text: Typed, sort: Sort) -> Result<Typed, Wrong> {
     let read = |ty: &Type| {
         let reader = ColumnReader::new(*ty, ReaderOptions::default()).ok()?;
         let mut cell = Cell::Null;
-        let read = reader.read_text(words, &mut Vec::new(), &mut cell, |_| {});
+        let read = reader.read_text(words.as_bytes(), &mut Vec::new(), &mut cell, |_| {});
         read.ok().map(|()| cell)
     };
     let value = match types.iter().find_map(read) {

@@ -345,9 +345,9 @@ fn is_header(head: &[String], rows: &[Vec<String>]) -> bool {
     let plain = |text: &str| {
         let text = text.trim();
         let has_letter = text.chars().any(char::is_alphabetic);
-        let is_date = Skeleton::of(text).is_some_and(|skeleton| {
+        let is_date = Skeleton::of(text.as_bytes()).is_some_and(|skeleton| {
             let mut places = skeleton.patterns().iter();
-            places.any(|place| KNOWN[*place].reads(text, &mut Vec::new()))
+            places.any(|place| KNOWN[*place].reads(text.as_bytes(), &mut Vec::new()))
         });
         !text.is_empty() && has_letter && !is_date && text.chars().count() <= 64
     };

@@ -17,6 +17,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 pub use choose::{Choice, Chosen};
 pub use layout::{Layout, Shape};
+use profile::Hint;
 pub use profile::Profile;
 
 use crate::error::Error;
@@ -144,7 +145,7 @@ fn gather(
         last_alone: Vec::new(),
         told,
     };
-    let hints: Vec<Mutex<Vec<usize>>> = (0..width).map(|_| Mutex::default()).collect();
+    let hints: Vec<Mutex<Hint>> = (0..width).map(|_| Mutex::default()).collect();
     let encode = |batch: &mut Batch| {
         let column = |column: usize| {
             let distinct = still[column].load(Ordering::Relaxed);

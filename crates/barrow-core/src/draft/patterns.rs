@@ -42,7 +42,7 @@ pub struct Known {
 
 impl Known {
     /// Whether the pattern reads a value. `store` is room to work in.
-    pub fn reads(&self, value: &str, store: &mut Vec<u8>) -> bool {
+    pub fn reads(&self, value: &[u8], store: &mut Vec<u8>) -> bool {
         store.clear();
         let mut cell = Cell::Null;
         let read = self.reader.read_text(value, store, &mut cell, |_| {});
@@ -60,16 +60,16 @@ pub struct Skeleton {
 
 impl Skeleton {
     /// The skeleton of a value; none for what is no date.
-    pub fn of(value: &str) -> Option<Skeleton> {
+    pub fn of(value: &[u8]) -> Option<Skeleton> {
         let mut marks = [0; 8];
         let mut count = 0;
         let mut letters = false;
-        for byte in value.bytes() {
-            match byte {
+        for byte in value {
+            match *byte {
                 b'0'..=b'9' => {}
                 b'a'..=b'z' | b'A'..=b'Z' => letters = true,
                 b'-' | b'/' | b'.' | b':' | b' ' | b',' | b'+' => {
-                    *marks.get_mut(count)? = byte;
+                    *marks.get_mut(count)? = *byte;
                     count += 1;
                 }
                 _ => return None,
@@ -93,7 +93,7 @@ static BY_SKELETON: LazyLock<HashMap<Skeleton, Vec<usize>>> = LazyLock::new(|| {
             for offset in ["Z", "+02:00", "-02:00", "+0200", "-0200"] {
                 let pattern = known.text.replace("%.f", fraction).replace("%:z", offset);
                 let sample = at.strftime(&pattern).to_string();
-                if let Some(skeleton) = Skeleton::of(&sample) {
+                if let Some(skeleton) = Skeleton::of(sample.as_bytes()) {
                     let places = all.entry(skeleton).or_default();
                     if places.last() != Some(&place) {
                         places.push(place);
@@ -141,6 +141,7 @@ mod tests {
     #[test]
     fn a_skeleton_leads_to_the_patterns_that_may_read_it() {
         let found = |value: &str| -> Vec<&str> {
+            let value = value.as_bytes();
             let places = Skeleton::of(value).map_or(&[][..], Skeleton::patterns);
             let reads = |place: &&usize| KNOWN[**place].reads(value, &mut Vec::new());
             places

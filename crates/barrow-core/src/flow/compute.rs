@@ -102,7 +102,7 @@ impl Source<'_> {
             });
         };
         let read = match &text {
-            Some(text) => reader.read_text(text, &mut rows.store, &mut cell, note),
+            Some(text) => reader.read_text(text.as_bytes(), &mut rows.store, &mut cell, note),
             None => reader.read_null(&mut rows.store, &mut cell, note),
         };
         if let Err(code) = read {

@@ -327,18 +327,18 @@ impl ColumnReader {
         Ok((Cow::Owned(text), true))
     }
 
-    /// Reads text that is no field, such as a computed value.
+    /// Reads text that is no field, such as a computed value. `text` is UTF-8.
     ///
     /// # Errors
     /// What is wrong with it.
     pub fn read_text(
         &self,
-        text: &str,
+        text: &[u8],
         store: &mut Vec<u8>,
         cell: &mut Cell,
         mut note: impl FnMut(What),
     ) -> Result<(), Code> {
-        with_kind!(&self.kind, kind => self.text(kind, text.as_bytes(), None, store, cell, &mut note))?;
+        with_kind!(&self.kind, kind => self.text(kind, text, None, store, cell, &mut note))?;
         self.limit(&[], store, cell, note)
     }
 

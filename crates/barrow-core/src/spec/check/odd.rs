@@ -74,7 +74,9 @@ fn null_that_is_a_value(
     let is_value = |word: &&At<String>| {
         let mut cell = Cell::Null;
         let mut changed = false;
-        let read = reader.read_text(&word.it, &mut Vec::new(), &mut cell, |_| changed = true);
+        let read = reader.read_text(word.it.as_bytes(), &mut Vec::new(), &mut cell, |_| {
+            changed = true
+        });
         read.is_ok() && !changed && cell != Cell::Null
     };
     let word = words.iter().find(is_value)?;
