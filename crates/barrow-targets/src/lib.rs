@@ -4,8 +4,17 @@ pub mod ddl;
 pub mod dialect;
 pub mod error;
 pub mod fit;
+pub mod isolate;
+pub mod lines;
+pub mod mariadb;
+pub mod merge;
+pub mod postgres;
+pub mod scaled;
+pub mod server;
 pub mod sqlite;
 pub mod table;
+pub mod tls;
+pub mod unique;
 pub mod url;
 
 use barrow_core::flow::Batch;
@@ -16,6 +25,7 @@ use barrow_core::visible::visible;
 
 pub use dialect::Dialect;
 pub use error::Error;
+pub use merge::Merged;
 pub use table::{Table, TableColumn};
 pub use url::Url;
 
@@ -66,6 +76,19 @@ impl Job {
     /// # Errors
     /// Two parts give a column two types.
     pub fn create_table(&self, table: &str, dialect: Dialect) -> Result<String, Error> {
+        self.create_table_as(table, table, dialect)
+    }
+
+    /// The same for a table that is made under another name at first.
+    ///
+    /// # Errors
+    /// Two parts give a column two types.
+    pub fn create_table_as(
+        &self,
+        table: &str,
+        name: &str,
+        dialect: Dialect,
+    ) -> Result<String, Error> {
         let columns = self.columns_of(table)?;
         // Kinds that share a table each have keys of their own, if any.
         let mut parts = self.parts_of(table);
@@ -73,7 +96,7 @@ impl Job {
             (Some(part), None) => part.key.as_slice(),
             _ => &[],
         };
-        Ok(ddl::create_table(dialect, table, &columns, key))
+        Ok(ddl::create_table(dialect, name, &columns, key))
     }
 
     /// The columns of a table that is made for all of its parts. A column may be
@@ -156,7 +179,7 @@ pub trait Target {
     ///
     /// # Errors
     /// Everything that would keep them out.
-    fn fits(&self, part: &Part, table: &Table) -> Result<(), Error>;
+    fn fits(&mut self, part: &Part, table: &Table) -> Result<(), Error>;
 
     /// Begins the transaction, and makes or empties the tables as the job says.
     /// Returns how many rows each of [`Job::tables`] had.
@@ -173,6 +196,11 @@ pub trait Target {
     /// # Errors
     /// Whatever is not the fault of a row.
     fn take(&mut self, batch: &Batch) -> Result<Vec<Refusal>, Error>;
+
+    /// What became of the rows so far, where they are merged.
+    fn merged(&self) -> Option<Merged> {
+        None
+    }
 
     /// Commits, and begins the next transaction.
     ///
@@ -202,6 +230,8 @@ pub trait Target {
 pub fn open(url: &Url, create: bool) -> Result<Box<dyn Target>, Error> {
     match url {
         Url::Sqlite(path) => Ok(Box::new(sqlite::Sqlite::open(path, create)?)),
+        Url::Postgres(server) => Ok(Box::new(postgres::Postgres::open(server)?)),
+        Url::MariaDb(server) => Ok(Box::new(mariadb::MariaDb::open(server)?)),
     }
 }
 
@@ -209,6 +239,7 @@ pub fn open(url: &Url, create: bool) -> Result<Box<dyn Target>, Error> {
 pub fn is_there(url: &Url) -> bool {
     match url {
         Url::Sqlite(path) => path.exists(),
+        Url::Postgres(_) | Url::MariaDb(_) => true,
     }
 }
 
@@ -219,6 +250,8 @@ pub fn is_there(url: &Url) -> bool {
 pub fn run_script(url: &Url, sql: &str) -> Result<(), Error> {
     match url {
         Url::Sqlite(path) => sqlite::Sqlite::open(path, true)?.script(sql),
+        Url::Postgres(server) => postgres::Postgres::open(server)?.script(sql),
+        Url::MariaDb(server) => mariadb::MariaDb::open(server)?.script(sql),
     }
 }
 

@@ -7,12 +7,17 @@ use barrow_core::visible::visible;
 
 use crate::dialect::Dialect;
 use crate::error::Error;
+use crate::server::Server;
 
 /// A database's address.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Url {
     /// A SQLite file.
     Sqlite(PathBuf),
+    /// A PostgreSQL server.
+    Postgres(Server),
+    /// A MariaDB or MySQL server.
+    MariaDb(Server),
 }
 
 impl Url {
@@ -36,15 +41,14 @@ impl Url {
                 let path = base.join(path.strip_prefix("//").unwrap_or(path));
                 Ok(Url::Sqlite(as_file(path)))
             }
-            Some((scheme @ ("postgres" | "postgresql" | "mysql" | "mariadb"), _)) => Err(
-                Error::spec(format!("loading into {scheme}: is not built yet")),
-            ),
+            Some(("postgres" | "postgresql", _)) => Ok(Url::Postgres(Server::parse(&full)?)),
+            Some(("mysql" | "mariadb", _)) => Ok(Url::MariaDb(Server::parse(&full)?)),
             // The rest may hold a password, so only the scheme is shown.
             Some((scheme, _)) => Err(Error::spec(format!(
                 "\"{}:\" is no kind of database",
                 visible(scheme.as_bytes())
             ))
-            .advice("an address starts with sqlite:, such as sqlite:market.db")),
+            .advice("an address starts with sqlite:, postgres:// or mysql://")),
             None => Err(Error::spec(format!(
                 "\"{}\" is not the address of a database",
                 visible(text.as_bytes())
@@ -62,6 +66,8 @@ impl Url {
     pub fn dialect(&self) -> Dialect {
         match self {
             Url::Sqlite(_) => Dialect::Sqlite,
+            Url::Postgres(_) => Dialect::Postgres,
+            Url::MariaDb(_) => Dialect::MariaDb,
         }
     }
 }
@@ -72,6 +78,7 @@ impl fmt::Display for Url {
             Url::Sqlite(path) => {
                 write!(f, "sqlite:{}", visible(path.as_os_str().as_encoded_bytes()))
             }
+            Url::Postgres(server) | Url::MariaDb(server) => server.fmt(f),
         }
     }
 }

@@ -227,6 +227,8 @@ pub enum ModeWord {
     Truncate,
     /// The table is made anew
     Replace,
+    /// They stay, and those whose key comes again are updated
+    Merge,
 }
 
 impl From<ModeWord> for Mode {
@@ -235,6 +237,7 @@ impl From<ModeWord> for Mode {
             ModeWord::Append => Mode::Append,
             ModeWord::Truncate => Mode::Truncate,
             ModeWord::Replace => Mode::Replace,
+            ModeWord::Merge => Mode::Merge,
         }
     }
 }

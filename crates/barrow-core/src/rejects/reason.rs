@@ -61,6 +61,8 @@ pub enum Code {
     NoKind,
     /// The record that a value is carried from did not load.
     NothingToCarry,
+    /// A NUL character in text, which the database has no room for.
+    NulCharacter,
     /// The table has a row with this key.
     DuplicateKey,
     /// The table refused the row.
@@ -100,6 +102,7 @@ impl Code {
             Code::CheckFailed => "check-failed",
             Code::NoKind => "no-kind",
             Code::NothingToCarry => "nothing-to-carry",
+            Code::NulCharacter => "nul-character",
             Code::DuplicateKey => "duplicate-key",
             Code::Refused => "refused",
         }
@@ -137,6 +140,7 @@ impl Code {
             Code::CheckFailed => "a check does not hold",
             Code::NoKind => "a record of no kind",
             Code::NothingToCarry => "nothing to carry a value from",
+            Code::NulCharacter => "a NUL character",
             Code::DuplicateKey => "duplicate key",
             Code::Refused => "refused by the table",
         }

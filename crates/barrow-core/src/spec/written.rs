@@ -584,6 +584,8 @@ words! {
         Truncate = "truncate",
         /// The table itself is made anew.
         Replace = "replace",
+        /// They stay, and those whose key comes again are updated.
+        Merge = "merge",
     }
 }
 

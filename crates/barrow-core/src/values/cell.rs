@@ -23,6 +23,17 @@ impl Day {
         let last = DAYS[month as usize] + u8::from(month == 2 && leap);
         (day <= last).then_some(Day { year, month, day })
     }
+
+    /// How many days the day is after 1970-01-01; before it, less than zero.
+    pub fn number(self) -> i32 {
+        // Counted from March, so that a leap day is the last of its year; 400 years
+        // have 146,097 days, and 719,468 lie between 0000-03-01 and 1970-01-01.
+        let year = i32::from(self.year) - i32::from(self.month <= 2);
+        let month = (i32::from(self.month) + 9) % 12;
+        let in_year = (153 * month + 2) / 5 + i32::from(self.day) - 1;
+        year * 365 + year.div_euclid(4) - year.div_euclid(100) + year.div_euclid(400) + in_year
+            - 719_468
+    }
 }
 
 /// Where a piece of text or bytes stands: in the block, or in the batch's own
@@ -98,6 +109,18 @@ pub enum Cell {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn days_are_counted_as_the_calendar_does() {
+        let first = jiff::civil::date(1970, 1, 1);
+        let mut date = jiff::civil::date(1, 1, 1);
+        while date.year() < 9999 {
+            let day = Day::new(date.year(), date.month() as u8, date.day() as u8);
+            let wanted = first.until(date).map(|span| span.get_days());
+            assert_eq!(day.map(Day::number), wanted.ok(), "{date}");
+            date = date.saturating_add(jiff::Span::new().days(37));
+        }
+    }
 
     #[test]
     fn a_cell_is_sixteen_bytes() {

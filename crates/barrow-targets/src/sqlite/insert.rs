@@ -36,7 +36,7 @@ pub struct Inserter {
 }
 
 /// Why a statement did not do.
-enum Stopped {
+pub(super) enum Stopped {
     /// The table would not take one of its rows.
     Refused(Code, String),
     /// Something else.
@@ -60,6 +60,33 @@ impl Inserter {
             statements: sizes.map(|rows| sql(part, rows)).collect(),
             triggers: table.triggers,
         }
+    }
+
+    /// Which of a batch's parts it inserts.
+    pub fn part(&self) -> usize {
+        self.part
+    }
+
+    /// Inserts some of a batch's good rows: all, or it says why not, and those before
+    /// stay for the caller to take back.
+    pub(super) fn put_down(
+        &self,
+        connection: &Connection,
+        batch: &Batch,
+        rows: Range<usize>,
+    ) -> Result<(), Stopped> {
+        let prepare = |sql: &String| connection.prepare_cached(sql);
+        let prepared: Result<Vec<_>, _> = self.statements.iter().map(prepare).collect();
+        let mut statements =
+            prepared.map_err(|e| Stopped::Failed(explained(&e, "inserting rows")))?;
+        let mut next = rows.start;
+        while next < rows.end {
+            let size = ((rows.end - next).ilog2() as usize).min(statements.len() - 1);
+            let some = next..next + (1 << size);
+            next = some.end;
+            self.several(connection, &mut statements[size], batch, some)?;
+        }
+        Ok(())
     }
 
     /// How each column is encoded.
@@ -198,7 +225,13 @@ impl Inserter {
         )
     }
 
-    fn refusal(&self, batch: &Batch, place: usize, code: Code, words: String) -> Refusal {
+    pub(super) fn refusal(
+        &self,
+        batch: &Batch,
+        place: usize,
+        code: Code,
+        words: String,
+    ) -> Refusal {
         // SQLite's words end with the column or columns: "… failed: table.column".
         let named = words.rsplit_once('.').map(|(_, name)| name);
         let column = self
@@ -241,7 +274,7 @@ fn unbindable(error: &rusqlite::Error) -> Stopped {
 }
 
 /// Tells a row's fault from the database's.
-fn stopped(connection: &Connection, error: &rusqlite::Error) -> Stopped {
+pub(super) fn stopped(connection: &Connection, error: &rusqlite::Error) -> Stopped {
     let rusqlite::Error::SqliteFailure(failure, words) = error else {
         return Stopped::Failed(explained(error, "inserting rows"));
     };

@@ -7,6 +7,7 @@
 
 mod encode;
 mod insert;
+mod merging;
 mod types;
 mod words;
 
@@ -19,11 +20,13 @@ use barrow_core::visible::visible;
 use rusqlite::{Connection, OpenFlags, OptionalExtension};
 
 use self::insert::Inserter;
+use self::merging::Merger;
 use self::words::explained;
 use crate::dialect::Dialect;
 use crate::error::Error;
+use crate::merge::Merged;
 use crate::table::{Table, TableColumn};
-use crate::{Encoder, Job, Part, Refusal, Target, fit};
+use crate::{Encoder, Job, Part, Refusal, Target, fit, unique};
 
 /// How long a lock of another program is waited for.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -41,6 +44,7 @@ pub struct Sqlite {
 struct Loading {
     tables: Vec<LoadedTable>,
     inserters: Vec<LoadedPart>,
+    merged: Option<Merged>,
 }
 
 /// A table that is loaded.
@@ -56,7 +60,24 @@ struct LoadedPart {
     number: usize,
     /// The table's place among those of the load.
     table: usize,
-    inserter: Inserter,
+    into: Into,
+}
+
+/// How rows go into their table.
+enum Into {
+    /// As they come.
+    Insert(Inserter),
+    /// By their key.
+    Merge(Merger),
+}
+
+impl Into {
+    fn inserter(&self) -> &Inserter {
+        match self {
+            Into::Insert(inserter) => inserter,
+            Into::Merge(merger) => merger.inserter(),
+        }
+    }
 }
 
 impl Sqlite {
@@ -162,7 +183,7 @@ impl Sqlite {
             0
         };
         match (found, job.mode) {
-            (Some(table), Mode::Append) => return Ok((table, rows)),
+            (Some(table), Mode::Append | Mode::Merge) => return Ok((table, rows)),
             (Some(table), Mode::Truncate) => {
                 let sql = format!("DELETE FROM {}", Dialect::Sqlite.quoted(name));
                 self.run(&sql, "emptying the table")?;
@@ -187,21 +208,66 @@ impl Sqlite {
             .ok_or_else(|| Error::new(format!("the table {shown} was made and is not there")))
     }
 
+    /// The sets of columns of which no two rows have the same values.
+    fn unique(&self, table: &str) -> Result<Vec<Vec<String>>, Error> {
+        let asking = |e| explained(&e, "asking for the table's keys");
+        let mut found: Vec<Vec<String>> = Vec::new();
+        let key = "SELECT name FROM pragma_table_info(?1) WHERE pk > 0 ORDER BY pk";
+        let indexes = "SELECT i.seq, c.name FROM pragma_index_list(?1) i, pragma_index_info(i.name) c \
+                       WHERE i.\"unique\" = 1 AND i.partial = 0 ORDER BY i.seq, c.seqno";
+        let mut statement = self.connection.prepare(key).map_err(asking)?;
+        let names = statement
+            .query_map([table], |row| row.get(0))
+            .map_err(asking)?;
+        found.push(names.collect::<Result<_, _>>().map_err(asking)?);
+        let mut statement = self.connection.prepare(indexes).map_err(asking)?;
+        let rows = statement
+            .query_map([table], |row| Ok((row.get(0)?, row.get(1)?)))
+            .map_err(asking)?;
+        let mut last = None;
+        for row in rows {
+            let (index, name): (i64, Option<String>) = row.map_err(asking)?;
+            if last != Some(index) {
+                found.push(Vec::new());
+                last = Some(index);
+            }
+            // An index of an expression has a column without a name.
+            found
+                .last_mut()
+                .into_iter()
+                .for_each(|names| names.push(name.clone().unwrap_or_default()));
+        }
+        Ok(found)
+    }
+
     /// Makes a table ready, and what inserts into it. Returns how many rows it had.
     fn begin_table(&self, job: &Job, name: &str, loading: &mut Loading) -> Result<u64, Error> {
         let found = self.describe_table(name)?;
-        if let (Some(table), Mode::Append | Mode::Truncate) = (&found, job.mode) {
+        if let (Some(table), Mode::Append | Mode::Truncate | Mode::Merge) = (&found, job.mode) {
             for part in job.parts_of(name) {
-                self.fits(part, table)?;
+                fits(part, table)?;
             }
         }
         let (table, rows) = self.ready_table(job, name, found)?;
-        let kept = if job.mode == Mode::Append { rows } else { 0 };
+        let kept = match job.mode {
+            Mode::Append | Mode::Merge => rows,
+            Mode::Truncate | Mode::Replace => 0,
+        };
+        let unique = match job.mode {
+            Mode::Merge => self.unique(name)?,
+            _ => Vec::new(),
+        };
         for part in job.parts_of(name) {
             loading.inserters.push(LoadedPart {
                 number: part.number,
                 table: loading.tables.len(),
-                inserter: Inserter::new(part, &table),
+                into: match job.mode {
+                    Mode::Merge => {
+                        unique::check(part, &unique)?;
+                        Into::Merge(Merger::new(&self.connection, part, &table)?)
+                    }
+                    _ => Into::Insert(Inserter::new(part, &table)),
+                },
             });
         }
         loading.tables.push(LoadedTable {
@@ -246,6 +312,11 @@ impl Sqlite {
     }
 }
 
+fn fits(part: &Part, table: &Table) -> Result<(), Error> {
+    fit::check(part, table)?;
+    check_affinities(part, table)
+}
+
 /// Text in a column that turns text into numbers would lose its zeros.
 fn check_affinities(part: &Part, table: &Table) -> Result<(), Error> {
     let altered: Vec<String> = part
@@ -277,9 +348,8 @@ impl Target for Sqlite {
         self.describe_table(table)
     }
 
-    fn fits(&self, part: &Part, table: &Table) -> Result<(), Error> {
-        fit::check(part, table)?;
-        check_affinities(part, table)
+    fn fits(&mut self, part: &Part, table: &Table) -> Result<(), Error> {
+        fits(part, table)
     }
 
     fn begin(&mut self, job: &Job) -> Result<Vec<u64>, Error> {
@@ -288,6 +358,7 @@ impl Target for Sqlite {
         let mut loading = Loading {
             tables: Vec::new(),
             inserters: Vec::new(),
+            merged: (job.mode == Mode::Merge).then(Merged::default),
         };
         let mut before = Vec::new();
         for table in job.tables() {
@@ -303,7 +374,7 @@ impl Target for Sqlite {
     fn encoder(&self) -> Encoder {
         let inserters = self.job.iter().flat_map(|loading| &loading.inserters);
         let parts: Vec<_> = inserters
-            .map(|part| (part.number, part.inserter.encodings()))
+            .map(|part| (part.number, part.into.inserter().encodings()))
             .collect();
         Box::new(move |batch| {
             for (number, columns) in &parts {
@@ -317,14 +388,30 @@ impl Target for Sqlite {
             return Err(Error::new("rows came before the load began"));
         };
         let mut all = Vec::new();
-        for part in &loading.inserters {
-            let refused = part.inserter.insert(&self.connection, batch)?;
+        for part in &mut loading.inserters {
+            let (refused, more) = match &mut part.into {
+                Into::Insert(inserter) => {
+                    let refused = inserter.insert(&self.connection, batch)?;
+                    let good = batch.parts[part.number].good.len();
+                    let more = (good - refused.len()) as u64;
+                    (refused, more)
+                }
+                Into::Merge(merger) => {
+                    let (refused, found) = merger.merge(&self.connection, batch)?;
+                    loading.merged.get_or_insert_default().add(found);
+                    (refused, found.new)
+                }
+            };
             if let Some(rows) = &mut loading.tables[part.table].rows {
-                *rows += (batch.parts[part.number].good.len() - refused.len()) as u64;
+                *rows += more;
             }
             all.extend(refused);
         }
         Ok(all)
+    }
+
+    fn merged(&self) -> Option<Merged> {
+        self.job.as_ref()?.merged
     }
 
     fn commit(&mut self) -> Result<(), Error> {

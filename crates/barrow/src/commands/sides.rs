@@ -91,8 +91,28 @@ impl Sides<'_> {
             header,
             spec: Some(shown(&column.name, column.ty.to_string())),
             table: found.map(|found| shown(&found.name, visible(found.declared.as_bytes()))),
-            verdict: trouble.unwrap_or_else(|| self.in_table(place, column)),
+            verdict: trouble.unwrap_or_else(|| self.filled(place, column)),
         }
+    }
+
+    /// How a column fits the table, and whether some value fills a fixed width: where
+    /// none does, the width may be that of two columns.
+    fn filled(&self, place: usize, column: &ColumnPlan) -> Verdict {
+        let mut verdict = self.in_table(place, column);
+        let width = match (&self.kind.fixed, &column.place) {
+            (Some(fixed), Place::Field(field)) if fixed.text[*field] => fixed.slices[*field].1,
+            _ => return verdict,
+        };
+        let seen = self.kind.slot(place).and_then(|slot| self.seen.get(slot));
+        if let Some(longest) = seen.and_then(|seen| seen.longest)
+            && longest < width
+            && verdict.weight != Weight::Bad
+        {
+            let and = if verdict.words.is_empty() { "" } else { "; " };
+            verdict.words +=
+                &format!("{and}no value fills its width of {width}: the longest has {longest}");
+        }
+        verdict
     }
 
     /// The header's name for a column, and what is wrong with it.

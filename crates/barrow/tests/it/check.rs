@@ -215,3 +215,26 @@ fn keys_that_come_twice_are_found_among_many() {
     });
     assert_eq!(said.json()["keys_twice"][0], wanted);
 }
+
+#[test]
+fn a_width_that_no_value_fills_is_told() {
+    let spec = r#"[records]
+layout = "fixed"
+[columns]
+grower = { type = "varchar(12)", width = 12 }
+grade = { type = "char(1)", width = 1 }
+"#;
+    let m = Market::with(&[
+        ("d.spec.toml", spec.as_bytes()),
+        ("d.txt", b"Lower Field A\nTansy Lane  B\n"),
+    ]);
+    let said = m.run("check d.spec.toml d.txt");
+    assert!(
+        said.out
+            .contains("no value fills its width of 12: the longest has 11"),
+        "{}{}",
+        said.out,
+        said.err
+    );
+    assert!(!said.out.contains("width of 1:"), "{}", said.out);
+}

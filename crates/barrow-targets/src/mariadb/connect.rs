@@ -1,0 +1,112 @@
+//! Connects to a MariaDB or MySQL server.
+
+use std::time::Duration;
+
+use barrow_core::visible::visible;
+use mysql::prelude::Queryable;
+use mysql::{Conn, DriverError, OptsBuilder, SslOpts};
+
+use super::words::{explained, unreachable};
+use crate::error::Error;
+use crate::server::Server;
+
+/// How long to wait for an answer when connecting.
+const PATIENCE: Duration = Duration::from_secs(15);
+
+/// The parameters that an address may have.
+const KNOWN: [&str; 7] = [
+    "host", "port", "user", "password", "socket", "ssl-mode", "ssl-ca",
+];
+
+/// What is said to the server at the start, once and for all:
+/// - strict mode, so that no value is cut or bent; zero is a value like another; notes
+///   count as warnings, so that none is missed;
+/// - moments in time are those of UTC, and a null in a `timestamp` stays null;
+/// - a lock is waited for so long and no longer.
+const SESSION: [&str; 5] = [
+    "SET NAMES utf8mb4",
+    "SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,\
+     ERROR_FOR_DIVISION_BY_ZERO,NO_AUTO_VALUE_ON_ZERO,NO_ENGINE_SUBSTITUTION'",
+    "SET SESSION sql_notes = 1",
+    "SET SESSION time_zone = '+00:00'",
+    "SET SESSION innodb_lock_wait_timeout = 15, lock_wait_timeout = 15",
+];
+
+/// Connects.
+///
+/// # Errors
+/// The server cannot be reached, or will not have us.
+pub fn connect(server: &Server) -> Result<Conn, Error> {
+    if let Some(name) = server
+        .parameters()
+        .into_iter()
+        .find(|name| !KNOWN.contains(&name.as_str()))
+    {
+        return Err(Error::spec(format!(
+            "the database's address has a parameter {}, which is not known",
+            visible(name.as_bytes())
+        ))
+        .advice(format!("those that are known: {}", KNOWN.join(", "))));
+    }
+    let mode = server
+        .parameter("ssl-mode")
+        .unwrap_or_else(|| "preferred".into());
+    let ca = server.parameter("ssl-ca");
+    let by_socket = server.parameter("socket").is_some();
+    let ssl = match mode.to_ascii_lowercase().as_str() {
+        _ if by_socket => None,
+        "disabled" => None,
+        "preferred" | "required" => Some(
+            SslOpts::default()
+                .with_danger_accept_invalid_certs(true)
+                .with_danger_skip_domain_validation(true),
+        ),
+        "verify_ca" => Some(SslOpts::default().with_danger_skip_domain_validation(true)),
+        "verify_identity" => Some(SslOpts::default()),
+        _ => {
+            return Err(Error::spec(format!(
+                "ssl-mode={} is not known",
+                visible(mode.as_bytes())
+            ))
+            .advice("it is one of disabled, preferred, required, verify_ca and verify_identity"));
+        }
+    };
+    let ssl = ssl.map(|ssl| match ca {
+        Some(path) => ssl.with_root_cert_path(Some(std::path::PathBuf::from(path))),
+        None => ssl,
+    });
+    let connected = match Conn::new(options(server, ssl)) {
+        Err(mysql::Error::DriverError(DriverError::TlsNotSupported))
+            if mode.eq_ignore_ascii_case("preferred") =>
+        {
+            Conn::new(options(server, None))
+        }
+        other => other,
+    };
+    let mut conn = connected.map_err(|e| unreachable(&e, server))?;
+    for sql in SESSION {
+        conn.query_drop(sql)
+            .map_err(|e| explained(&e, "connecting"))?;
+    }
+    // Older servers know it as theirs alone, and there it is on by default.
+    let _ = conn.query_drop("SET SESSION explicit_defaults_for_timestamp = 1");
+    Ok(conn)
+}
+
+fn options(server: &Server, ssl: Option<SslOpts>) -> OptsBuilder {
+    let password = server.password().or_else(|| {
+        let found = std::env::var("MYSQL_PWD").ok();
+        found.filter(|password| !password.is_empty())
+    });
+    OptsBuilder::new()
+        .ip_or_hostname(Some(server.host().unwrap_or_else(|| "localhost".into())))
+        .tcp_port(server.port().unwrap_or(3306))
+        .socket(server.parameter("socket"))
+        // Never another way than the address says.
+        .prefer_socket(server.parameter("socket").is_some())
+        .user(server.user().or_else(|| std::env::var("USER").ok()))
+        .pass(password)
+        .db_name(Some(server.database()))
+        .tcp_connect_timeout(Some(PATIENCE))
+        .ssl_opts(ssl)
+}

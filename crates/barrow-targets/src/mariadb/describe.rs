@@ -1,0 +1,129 @@
+//! Asks MariaDB what a table is like.
+
+use barrow_core::visible::visible;
+use mysql::prelude::Queryable;
+use mysql::{Conn, Row};
+
+use super::types::Declared;
+use super::words::explained;
+use crate::error::Error;
+use crate::table::{Table, TableColumn};
+
+/// A table with its columns' types as the server has them.
+#[derive(Debug, Clone)]
+pub struct Described {
+    /// The table.
+    pub table: Table,
+    /// For each column, how it is declared.
+    pub declared: Vec<Declared>,
+    /// The sets of columns of which no two rows have the same values.
+    pub unique: Vec<Vec<String>>,
+    /// The engine that keeps it, if that one cannot undo.
+    pub cannot_undo: Option<String>,
+}
+
+const FOUND: &str = "
+SELECT t.TABLE_TYPE, COALESCE(t.ENGINE, ''), COALESCE(e.TRANSACTIONS, 'NO') = 'YES'
+  FROM information_schema.TABLES t
+  LEFT JOIN information_schema.ENGINES e ON e.ENGINE = t.ENGINE
+ WHERE t.TABLE_SCHEMA = COALESCE(?, DATABASE()) AND t.TABLE_NAME = ?";
+
+const COLUMNS: &str = "
+SELECT COLUMN_NAME, LOWER(COLUMN_TYPE), LOWER(DATA_TYPE), CHARACTER_MAXIMUM_LENGTH, NUMERIC_PRECISION,
+       NUMERIC_SCALE, DATETIME_PRECISION, IS_NULLABLE = 'NO', COLUMN_DEFAULT IS NOT NULL,
+       LOWER(EXTRA), COALESCE(GENERATION_EXPRESSION, '') <> ''
+  FROM information_schema.COLUMNS
+ WHERE TABLE_SCHEMA = COALESCE(?, DATABASE()) AND TABLE_NAME = ?
+ ORDER BY ORDINAL_POSITION";
+
+const UNIQUE: &str = "
+SELECT INDEX_NAME, COLUMN_NAME FROM information_schema.STATISTICS
+ WHERE TABLE_SCHEMA = COALESCE(?, DATABASE()) AND TABLE_NAME = ? AND NON_UNIQUE = 0
+ ORDER BY INDEX_NAME, SEQ_IN_INDEX";
+
+const TRIGGERS: &str = "
+SELECT COUNT(*) FROM information_schema.TRIGGERS
+ WHERE EVENT_OBJECT_SCHEMA = COALESCE(?, DATABASE()) AND EVENT_OBJECT_TABLE = ?";
+
+/// The table of this name; none where there is none.
+pub fn describe(conn: &mut Conn, name: &str) -> Result<Option<Described>, Error> {
+    let asking = |e: mysql::Error| explained(&e, "asking for the table's columns");
+    let (schema, table) = match name.split_once('.') {
+        Some((schema, table)) => (Some(schema.to_string()), table.to_string()),
+        None => (None, name.to_string()),
+    };
+    let of = || (schema.clone(), table.clone());
+    let found: Option<(String, String, bool)> = conn.exec_first(FOUND, of()).map_err(asking)?;
+    let Some((kind, engine, undoes)) = found else {
+        return Ok(None);
+    };
+    if !kind.contains("TABLE") && kind != "SYSTEM VERSIONED" {
+        return Err(Error::spec(format!(
+            "{} is a view; rows are loaded into tables",
+            visible(name.as_bytes())
+        )));
+    }
+    let mut columns = Vec::new();
+    let mut declared = Vec::new();
+    let rows: Vec<Row> = conn.exec(COLUMNS, of()).map_err(asking)?;
+    for row in &rows {
+        let (column, of) = column(row).ok_or_else(|| {
+            Error::new("the server describes its columns in a way that is not known")
+        })?;
+        columns.push(column);
+        declared.push(of);
+    }
+    let mut unique: Vec<(String, Vec<String>)> = Vec::new();
+    let indexes: Vec<(String, String)> = conn.exec(UNIQUE, of()).map_err(asking)?;
+    for (index, column) in indexes {
+        match unique.last_mut() {
+            Some((last, columns)) if *last == index => columns.push(column),
+            _ => unique.push((index, vec![column])),
+        }
+    }
+    let triggers: Option<u64> = conn.exec_first(TRIGGERS, of()).map_err(asking)?;
+    Ok(Some(Described {
+        table: Table {
+            columns,
+            triggers: triggers != Some(0),
+        },
+        declared,
+        unique: unique.into_iter().map(|(_, columns)| columns).collect(),
+        cannot_undo: (!undoes).then_some(engine),
+    }))
+}
+
+fn column(row: &Row) -> Option<(TableColumn, Declared)> {
+    let number = |at: usize| row.get::<Option<u64>, _>(at).flatten();
+    let truth = |at: usize| row.get::<bool, _>(at);
+    let extra: String = row.get(9)?;
+    let declared = Declared {
+        whole: row.get(1)?,
+        name: row.get(2)?,
+        characters: number(3),
+        precision: number(4),
+        scale: number(5),
+        digits: number(6),
+        is_counter: extra.contains("auto_increment"),
+    };
+    let column = TableColumn {
+        name: row.get(0)?,
+        declared: declared.whole.clone(),
+        ty: declared.spec_type(),
+        required: truth(7)? && !truth(8)? && !declared.is_counter,
+        generated: truth(10)?,
+    };
+    Some((column, declared))
+}
+
+impl Described {
+    /// How the column of this name is declared.
+    pub fn declared(&self, name: &str) -> Option<&Declared> {
+        let at = self
+            .table
+            .columns
+            .iter()
+            .position(|c| c.name.eq_ignore_ascii_case(name))?;
+        self.declared.get(at)
+    }
+}

@@ -1,0 +1,290 @@
+//! From typed cells to lines of the server's own bulk statement; done by the workers.
+//!
+//! Fields are set apart by tabs and rows by line feeds; a backslash makes either
+//! ordinary, and `\N` is null ("LOAD DATA INFILE", MariaDB Knowledge Base).
+
+use std::io::Write;
+
+use barrow_core::rejects::Code;
+use barrow_core::spec::Type;
+use barrow_core::values::{Cell, Day, decimal, shown};
+
+use super::types::Wire;
+use crate::lines::Fault;
+use crate::scaled::{micros, scaled, with_scale};
+
+/// How one column's cells become fields; chosen once.
+#[derive(Debug, Clone, Copy)]
+pub struct Field {
+    wire: Wire,
+    ty: Type,
+    scale: u32,
+    /// Whether the server would put a number of its own in place of null.
+    is_counter: bool,
+}
+
+impl Field {
+    /// For values of `ty` that go to a column by `wire`.
+    pub fn new(ty: Type, wire: Wire, is_counter: bool) -> Field {
+        let scale = match ty {
+            Type::Decimal { scale, .. } => u32::from(scale),
+            _ => 0,
+        };
+        Field {
+            wire,
+            ty,
+            scale,
+            is_counter,
+        }
+    }
+
+    /// Adds a cell as a field.
+    ///
+    /// # Errors
+    /// The column has no room for the value as it is.
+    #[inline]
+    pub fn put(
+        &self,
+        cell: Cell,
+        block: &[u8],
+        store: &[u8],
+        out: &mut Vec<u8>,
+    ) -> Result<(), Fault> {
+        match (self.wire, cell) {
+            (_, Cell::Null) if self.is_counter => {
+                return Err(Fault::new(
+                    Code::Required,
+                    "the server would put a number of its own in place of null",
+                ));
+            }
+            (_, Cell::Null) => out.extend_from_slice(b"\\N"),
+            (Wire::Text(most), Cell::Text(piece)) => text(piece.of(block, store), most, out)?,
+            (Wire::Number(_), Cell::Int(n)) => whole(n, out),
+            (Wire::Number(most), Cell::Decimal(n)) if self.scale <= most => {
+                point(n, self.scale, out);
+            }
+            (Wire::Truth, Cell::Bool(truth)) => out.push(b'0' + u8::from(truth)),
+            (Wire::Date, Cell::Date(day) | Cell::Timestamp(day, 0)) => put_day(day, out),
+            (Wire::DateTime(digits), Cell::Timestamp(day, nanos)) => {
+                let micros = micros(nanos, digits)?;
+                put_day(day, out);
+                out.push(b' ');
+                put_time(micros, out);
+            }
+            _ => self.other(cell, block, store, out)?,
+        }
+        Ok(())
+    }
+
+    fn other(
+        &self,
+        cell: Cell,
+        block: &[u8],
+        store: &[u8],
+        out: &mut Vec<u8>,
+    ) -> Result<(), Fault> {
+        match (self.wire, cell) {
+            (Wire::Double, Cell::Float(n)) => put(out, format_args!("{n:e}")),
+            (Wire::Float, Cell::Float(n)) => {
+                let short = n as f32;
+                if f64::from(short) != n && self.ty != Type::Real {
+                    return Err(Fault::new(
+                        Code::TooPrecise,
+                        "the table's column is float, which would round it",
+                    ));
+                }
+                put(out, format_args!("{short:e}"));
+            }
+            (Wire::Float | Wire::Double, _) => {
+                let number =
+                    scaled(cell, self.scale, block, store).ok_or_else(|| self.strange())?;
+                let n = crate::scaled::float(number)?;
+                if self.wire == Wire::Float && f64::from(n as f32) != n {
+                    return Err(Fault::new(
+                        Code::TooPrecise,
+                        "the table's column is float, which would round it",
+                    ));
+                }
+                put(out, format_args!("{n:e}"));
+            }
+            (Wire::Number(most), _) => {
+                let number =
+                    scaled(cell, self.scale, block, store).ok_or_else(|| self.strange())?;
+                let (n, scale) = with_scale(number, most)?;
+                put(out, format_args!("{}", decimal(n, scale as usize)));
+            }
+            (Wire::Date, Cell::Timestamp(..)) => {
+                return Err(Fault::new(
+                    Code::TooPrecise,
+                    "the table's column is a date, which would lose the time of day",
+                ));
+            }
+            (Wire::DateTime(_), Cell::Date(day)) => put_day(day, out),
+            (Wire::Time(digits), Cell::Time(nanos)) => put_time(micros(nanos, digits)?, out),
+            (Wire::Hex, Cell::Bytes(piece)) => {
+                const DIGITS: &[u8; 16] = b"0123456789abcdef";
+                for byte in piece.of(block, store) {
+                    out.push(DIGITS[usize::from(byte >> 4)]);
+                    out.push(DIGITS[usize::from(byte & 15)]);
+                }
+            }
+            (Wire::Text(most), _) => {
+                let words = shown(cell, self.ty, block, store).unwrap_or_default();
+                text(words.as_bytes(), most, out)?;
+            }
+            _ => return Err(self.strange()),
+        }
+        Ok(())
+    }
+
+    fn strange(&self) -> Fault {
+        Fault::new(
+            Code::Refused,
+            format!("a value of {} does not go into the table's column", self.ty),
+        )
+    }
+}
+
+fn put(out: &mut Vec<u8>, text: std::fmt::Arguments<'_>) {
+    // Writing to a vector cannot fail.
+    let _ = out.write_fmt(text);
+}
+
+#[inline]
+fn whole(n: i64, out: &mut Vec<u8>) {
+    if n < 0 {
+        out.push(b'-');
+    }
+    digits(n.unsigned_abs(), 1, out);
+}
+
+/// A number's digits, at least so many.
+#[inline]
+fn digits(mut n: u64, least: usize, out: &mut Vec<u8>) {
+    let mut all = [b'0'; 20];
+    let mut at = all.len();
+    while n > 0 {
+        at -= 1;
+        all[at] = b'0' + (n % 10) as u8;
+        n /= 10;
+    }
+    out.extend_from_slice(&all[at.min(all.len() - least)..]);
+}
+
+#[inline]
+fn point(n: i64, scale: u32, out: &mut Vec<u8>) {
+    if scale == 0 || scale > 18 {
+        return put(out, format_args!("{}", decimal(n.into(), scale as usize)));
+    }
+    if n < 0 {
+        out.push(b'-');
+    }
+    let unit = 10u64.pow(scale);
+    digits(n.unsigned_abs() / unit, 1, out);
+    out.push(b'.');
+    digits(n.unsigned_abs() % unit, scale as usize, out);
+}
+
+#[inline]
+fn put_day(day: Day, out: &mut Vec<u8>) {
+    digits(day.year as u64, 4, out);
+    out.push(b'-');
+    digits(u64::from(day.month), 2, out);
+    out.push(b'-');
+    digits(u64::from(day.day), 2, out);
+}
+
+#[inline]
+fn put_time(micros: u64, out: &mut Vec<u8>) {
+    let seconds = micros / 1_000_000;
+    digits(seconds / 3600, 2, out);
+    out.push(b':');
+    digits(seconds / 60 % 60, 2, out);
+    out.push(b':');
+    digits(seconds % 60, 2, out);
+    if micros % 1_000_000 > 0 {
+        out.push(b'.');
+        digits(micros % 1_000_000, 6, out);
+    }
+}
+
+#[inline]
+fn text(text: &[u8], most: usize, out: &mut Vec<u8>) -> Result<(), Fault> {
+    if text.len() > most && text.iter().filter(|b| **b & 0xC0 != 0x80).count() > most {
+        return Err(Fault::new(
+            Code::TooLong,
+            format!("the table's column has room for {most} characters"),
+        ));
+    }
+    let mut rest = text;
+    while let Some(at) = memchr::memchr3(b'\t', b'\n', b'\\', rest) {
+        out.extend_from_slice(&rest[..at]);
+        out.extend_from_slice(match rest[at] {
+            b'\t' => b"\\t",
+            b'\n' => b"\\n",
+            _ => b"\\\\",
+        });
+        rest = &rest[at + 1..];
+    }
+    match memchr::memchr(0, rest) {
+        None => out.extend_from_slice(rest),
+        Some(_) => rest.iter().for_each(|byte| match byte {
+            0 => out.extend_from_slice(b"\\0"),
+            byte => out.push(*byte),
+        }),
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn field(ty: &str, wire: Wire, cell: Cell) -> Result<String, Code> {
+        let mut out = Vec::new();
+        let field = Field::new(Type::parse(ty).unwrap(), wire, false);
+        let block = "a\tb\\\n\u{fc}".as_bytes();
+        match field.put(cell, block, &[], &mut out) {
+            Ok(()) => Ok(String::from_utf8(out).unwrap()),
+            Err(fault) => Err(fault.code),
+        }
+    }
+
+    #[test]
+    fn fields_are_what_the_server_reads() {
+        let decimal = |n| field("decimal(8,2)", Wire::Number(2), Cell::Decimal(n));
+        assert_eq!(decimal(-5).as_deref(), Ok("-0.05"));
+        assert_eq!(decimal(123_456).as_deref(), Ok("1234.56"));
+        assert_eq!(
+            field("integer", Wire::Number(0), Cell::Int(0)).as_deref(),
+            Ok("0")
+        );
+        assert_eq!(
+            field("bigint", Wire::Number(0), Cell::Int(i64::MIN)).as_deref(),
+            Ok("-9223372036854775808")
+        );
+        let text = |most| {
+            field(
+                "text",
+                Wire::Text(most),
+                Cell::Text(barrow_core::values::Piece::in_block(0, 7)),
+            )
+        };
+        assert_eq!(text(6).as_deref(), Ok("a\\tb\\\\\\n\u{fc}"));
+        assert_eq!(text(5), Err(Code::TooLong));
+        let day = Day::new(1, 2, 3).unwrap();
+        let moment = Cell::Timestamp(day, 3_723_000_001_000);
+        assert_eq!(
+            field("timestamp", Wire::DateTime(6), moment).as_deref(),
+            Ok("0001-02-03 01:02:03.000001")
+        );
+        assert_eq!(
+            field("timestamp", Wire::DateTime(3), moment),
+            Err(Code::TooPrecise)
+        );
+        assert_eq!(
+            field("text", Wire::Text(9), Cell::Null).as_deref(),
+            Ok("\\N")
+        );
+    }
+}

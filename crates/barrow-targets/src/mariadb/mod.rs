@@ -1,0 +1,643 @@
+//! MariaDB and MySQL, by the server's own bulk statement.
+//!
+//! The workers write the rows as lines; the sink sends those of a batch as local data,
+//! under a savepoint. Of local data the server turns errors into warnings, passes over
+//! rows and bends values, all in silence ("LOAD DATA INFILE", error handling): so a
+//! piece counts only if every row went in and there is no warning, and is taken back
+//! otherwise. The rows that the table refuses are found out by sending smaller pieces
+//! ([`crate::isolate`]).
+
+mod connect;
+mod describe;
+mod encode;
+mod types;
+mod words;
+
+use std::io::Write;
+use std::ops::Range;
+use std::sync::{Arc, Mutex};
+
+use barrow_core::flow::Batch;
+use barrow_core::rejects::Code;
+use barrow_core::spec::plan::Mode;
+use barrow_core::visible::visible;
+use mysql::prelude::Queryable;
+use mysql::{Conn, LocalInfileHandler};
+
+use self::describe::{Described, describe};
+use self::encode::Field;
+use self::types::Wire;
+use self::words::{because, explained, refused};
+use crate::dialect::Dialect;
+use crate::error::Error;
+use crate::isolate::{PieceSize, Refused, Tried, isolate};
+use crate::lines::{self, Lines};
+use crate::merge::{self, Merged};
+use crate::server::Server;
+use crate::table::Table;
+use crate::{Encoder, Job, Part, Refusal, Target, fit, unique};
+
+const DIALECT: Dialect = Dialect::MariaDb;
+
+/// A MariaDB or MySQL database.
+pub struct MariaDb {
+    conn: Conn,
+    /// The lines that the server is about to ask for.
+    outgoing: Arc<Mutex<Vec<u8>>>,
+    tables: Vec<Loading>,
+    parts: Vec<Sender>,
+    merged: Option<Merged>,
+    is_open: bool,
+}
+
+/// A table that is loaded.
+struct Loading {
+    name: String,
+    /// How many rows it has, unless triggers may change that.
+    rows: Option<u64>,
+    /// The table that is made beside it, to take its place.
+    beside: Option<String>,
+    /// Whether this load made it: the server commits that at once.
+    is_made: bool,
+}
+
+/// What sends one kind of rows.
+struct Sender {
+    number: usize,
+    /// The table's place among those of the load.
+    table: usize,
+    names: Vec<String>,
+    fields: Arc<[Field]>,
+    load: String,
+    /// The statements that merge, where that is the mode.
+    merge: Option<merge::Statements>,
+    size: PieceSize,
+}
+
+impl MariaDb {
+    /// Connects to the server.
+    ///
+    /// # Errors
+    /// It cannot be reached, or will not have us.
+    pub fn open(server: &Server) -> Result<MariaDb, Error> {
+        let mut conn = connect::connect(server)?;
+        let outgoing = Arc::new(Mutex::new(Vec::new()));
+        let lines = outgoing.clone();
+        // Only what lies ready is ever sent, whatever file the server asks for.
+        conn.set_local_infile_handler(Some(LocalInfileHandler::new(move |_, stream| match lines
+            .lock()
+        {
+            Ok(lines) => stream.write_all(&lines),
+            Err(_) => Err(std::io::Error::other("the rows are not ready")),
+        })));
+        Ok(MariaDb {
+            conn,
+            outgoing,
+            tables: Vec::new(),
+            parts: Vec::new(),
+            merged: None,
+            is_open: false,
+        })
+    }
+
+    /// Runs SQL that we wrote ourselves, each statement ended by a semicolon and a
+    /// line end.
+    ///
+    /// # Errors
+    /// The database will not have it.
+    pub fn script(&mut self, sql: &str) -> Result<(), Error> {
+        let statements = sql.split(";\n").map(|one| one.trim().trim_end_matches(';'));
+        for statement in statements.filter(|one| !one.is_empty()) {
+            self.run(statement, "running SQL")?;
+        }
+        Ok(())
+    }
+
+    fn run(&mut self, sql: &str, doing: &str) -> Result<(), Error> {
+        self.conn.query_drop(sql).map_err(|e| explained(&e, doing))
+    }
+
+    fn count(&mut self, table: &str) -> Result<u64, Error> {
+        let sql = format!("SELECT COUNT(*) FROM {}", DIALECT.table(table));
+        let count: Option<u64> = self
+            .conn
+            .query_first(sql)
+            .map_err(|e| explained(&e, "counting the table's rows"))?;
+        Ok(count.unwrap_or(0))
+    }
+
+    fn described(&mut self, name: &str) -> Result<Described, Error> {
+        describe(&mut self.conn, name)?.ok_or_else(|| {
+            Error::new(format!(
+                "the table {} was made and is not there",
+                visible(name.as_bytes())
+            ))
+        })
+    }
+
+    /// Makes the tables that are missing, or that take others' places. The server
+    /// commits each at once, so this comes before the transaction.
+    fn make_table(&mut self, job: &Job, name: &str) -> Result<(), Error> {
+        let found = describe(&mut self.conn, name)?;
+        let mut table = Loading {
+            name: name.to_string(),
+            rows: None,
+            beside: None,
+            is_made: false,
+        };
+        match (found, job.mode) {
+            (Some(_), Mode::Replace) => {
+                let made = beside_of(name);
+                // One that a load left which was killed.
+                let drop = format!("DROP TABLE IF EXISTS {}", DIALECT.table(&made));
+                self.run(&drop, "making the table anew")?;
+                let sql = job.create_table_as(name, &made, DIALECT)?;
+                self.run(&sql, "making the table anew")?;
+                table.beside = Some(made);
+            }
+            (Some(found), mode) => {
+                for part in job.parts_of(name) {
+                    fits(part, &found)?;
+                    if mode == Mode::Merge {
+                        unique::check(part, &found.unique)?;
+                    }
+                }
+            }
+            (None, _) if !job.create => {
+                return Err(
+                    Error::spec(format!("there is no table {}", visible(name.as_bytes())))
+                        .advice("say [target] create = true to have it made from the spec"),
+                );
+            }
+            (None, _) => {
+                let sql = job.create_table(name, DIALECT)?;
+                self.run(&sql, "making the table")?;
+                table.is_made = true;
+            }
+        }
+        self.tables.push(table);
+        Ok(())
+    }
+
+    /// Makes a table ready within the transaction. Returns how many rows it had.
+    fn begin_table(&mut self, job: &Job, place: usize) -> Result<u64, Error> {
+        let (name, beside) = {
+            let table = &self.tables[place];
+            (table.name.clone(), table.beside.clone())
+        };
+        let before = self.count(&name)?;
+        if job.mode == Mode::Truncate {
+            // Not TRUNCATE, which the server commits at once.
+            let sql = format!("DELETE FROM {}", DIALECT.table(&name));
+            self.run(&sql, "emptying the table")?;
+        }
+        let into = beside.unwrap_or_else(|| name.clone());
+        let found = self.described(&into)?;
+        let kept = match job.mode {
+            Mode::Append | Mode::Merge => before,
+            Mode::Truncate | Mode::Replace => 0,
+        };
+        self.tables[place].rows = (!found.table.triggers).then_some(kept);
+        for part in job.parts_of(&name) {
+            let sender = self.sender(job.mode, part, &found, &into, place)?;
+            self.parts.push(sender);
+        }
+        Ok(before)
+    }
+
+    fn sender(
+        &mut self,
+        mode: Mode,
+        part: &Part,
+        found: &Described,
+        into: &str,
+        table_place: usize,
+    ) -> Result<Sender, Error> {
+        let mut fields = Vec::new();
+        let mut names = Vec::new();
+        let mut targets = Vec::new();
+        let mut sets = Vec::new();
+        for (place, column) in part.columns.iter().enumerate() {
+            let declared = found.declared(&column.name);
+            let wire = declared.and_then(|d| d.wire(column.ty));
+            let wire = wire.ok_or_else(|| cannot_send(column, found))?;
+            let name = found.table.column(&column.name);
+            let name = name.map_or(column.name.clone(), |c| c.name.clone());
+            let quoted = DIALECT.quoted(&name);
+            match wire {
+                Wire::Hex => {
+                    targets.push(format!("@barrow{place}"));
+                    sets.push(format!("{quoted} = UNHEX(@barrow{place})"));
+                }
+                _ => targets.push(quoted),
+            }
+            let is_counter = declared.is_some_and(|d| d.is_counter);
+            fields.push(Field::new(column.ty, wire, is_counter));
+            names.push(name);
+        }
+        let table = DIALECT.table(into);
+        let named = Part {
+            columns: part
+                .columns
+                .iter()
+                .zip(&names)
+                .map(|(column, name)| crate::Column {
+                    name: name.clone(),
+                    ..column.clone()
+                })
+                .collect(),
+            ..part.clone()
+        };
+        let (put_into, merge) = match mode {
+            Mode::Merge => {
+                let stage = DIALECT.quoted(&format!("barrow_stage_{}", part.number));
+                let statements = merge::statements(DIALECT, &table, &stage, &named)?;
+                self.stage(&named, &stage, &table)?;
+                (stage, Some(statements))
+            }
+            _ => (table, None),
+        };
+        let set = match sets.is_empty() {
+            true => String::new(),
+            false => format!(" SET {}", sets.join(", ")),
+        };
+        Ok(Sender {
+            number: part.number,
+            table: table_place,
+            fields: fields.into(),
+            load: format!(
+                "LOAD DATA LOCAL INFILE 'barrow' INTO TABLE {put_into} CHARACTER SET utf8mb4 \
+                 FIELDS TERMINATED BY '\\t' ESCAPED BY '\\\\' LINES TERMINATED BY '\\n' ({}){set}",
+                targets.join(", ")
+            ),
+            names,
+            merge,
+            size: PieceSize::default(),
+        })
+    }
+
+    /// Makes the table where rows are put down before they are merged. Its key is
+    /// unique, so that rows with the same key are merged one after the other.
+    fn stage(&mut self, part: &Part, stage: &str, table: &str) -> Result<(), Error> {
+        let quote = |name: &String| DIALECT.quoted(name);
+        let keys: Vec<String> = part.key.iter().map(quote).collect();
+        let columns: Vec<String> = part.columns.iter().map(|c| quote(&c.name)).collect();
+        let sql = format!(
+            "CREATE OR REPLACE TEMPORARY TABLE {stage} (UNIQUE KEY ({})) ENGINE=InnoDB \
+             AS SELECT {} FROM {table} LIMIT 0",
+            keys.join(", "),
+            columns.join(", ")
+        );
+        self.run(&sql, "making room for rows to merge")
+    }
+
+    /// How many rows each table of the load has.
+    fn rows(&mut self) -> Result<Vec<u64>, Error> {
+        let tables: Vec<(String, Option<u64>)> = self
+            .tables
+            .iter()
+            .map(|t| (t.beside.clone().unwrap_or_else(|| t.name.clone()), t.rows))
+            .collect();
+        let rows = tables.iter().map(|(name, rows)| match rows {
+            Some(rows) => Ok(*rows),
+            None => self.count(name),
+        });
+        rows.collect()
+    }
+
+    /// Puts the tables that were made beside others into their places, all at once.
+    fn swap(&mut self) -> Result<(), Error> {
+        let swaps: Vec<(String, String)> = self
+            .tables
+            .iter()
+            .filter_map(|t| Some((t.name.clone(), t.beside.clone()?)))
+            .collect();
+        for (name, beside) in swaps {
+            let old = old_of(&name);
+            let sql = format!("DROP TABLE IF EXISTS {}", DIALECT.table(&old));
+            self.run(&sql, "putting the new table into the old one's place")?;
+            let sql = format!(
+                "RENAME TABLE {0} TO {1}, {2} TO {0}",
+                DIALECT.table(&name),
+                DIALECT.table(&old),
+                DIALECT.table(&beside)
+            );
+            self.run(&sql, "putting the new table into the old one's place")?;
+            let sql = format!("DROP TABLE {}", DIALECT.table(&old));
+            self.run(&sql, "putting the new table into the old one's place")?;
+        }
+        Ok(())
+    }
+}
+
+/// The name of a table that is made beside another: short enough for the server.
+fn beside_of(name: &str) -> String {
+    with_ending(name, "_barrow_new")
+}
+
+/// The name that a table has for the moment between the swap and its end.
+fn old_of(name: &str) -> String {
+    with_ending(name, "_barrow_old")
+}
+
+fn with_ending(name: &str, ending: &str) -> String {
+    let (schema, table) = match name.split_once('.') {
+        Some((schema, table)) => (format!("{schema}."), table),
+        None => (String::new(), name),
+    };
+    let short: String = table.chars().take(40).collect();
+    format!("{schema}{short}{ending}")
+}
+
+fn cannot_send(column: &crate::Column, found: &Described) -> Error {
+    let declared = found
+        .table
+        .column(&column.name)
+        .map_or(String::new(), |c| visible(c.declared.as_bytes()));
+    let failed = Error::spec(format!(
+        "{} is {} in the spec, which does not go into the table's {declared}",
+        visible(column.name.as_bytes()),
+        column.ty
+    ));
+    match declared.starts_with("timestamp") {
+        true => failed.advice("say timestamptz in the spec: a timestamp here is a moment in time"),
+        false => failed.advice("give the column the table's type in the spec, or change the table"),
+    }
+}
+
+fn fits(part: &Part, found: &Described) -> Result<(), Error> {
+    fit::check(part, &found.table)?;
+    if let Some(engine) = &found.cannot_undo {
+        return Err(Error::spec(format!(
+            "the table {} is kept by the engine {}, which cannot undo a load",
+            visible(part.table.as_bytes()),
+            visible(engine.as_bytes())
+        ))
+        .advice("change it first: ALTER TABLE … ENGINE = InnoDB"));
+    }
+    for column in &part.columns {
+        if let Some(declared) = found.declared(&column.name)
+            && declared.wire(column.ty).is_none()
+        {
+            return Err(cannot_send(column, found));
+        }
+    }
+    Ok(())
+}
+
+/// Sends some rows of a batch, under the savepoint that stands: all of them, or none.
+fn send(
+    conn: &mut Conn,
+    outgoing: &Mutex<Vec<u8>>,
+    sender: &Sender,
+    lines: &Lines,
+    places: Range<usize>,
+    merged: &mut Merged,
+) -> Result<Tried, Error> {
+    let (bytes, count) = lines.rows(places);
+    if count == 0 {
+        return Ok(Tried::Done);
+    }
+    if let Ok(mut outgoing) = outgoing.lock() {
+        outgoing.clear();
+        outgoing.extend_from_slice(bytes);
+    }
+    let why = match load(conn, sender, count)? {
+        Ok(found) => {
+            merged.add(found);
+            conn.query_drop("SAVEPOINT barrow")
+                .map_err(|e| explained(&e, "loading rows"))?;
+            return Ok(Tried::Done);
+        }
+        Err(why) => why,
+    };
+    conn.query_drop("ROLLBACK TO SAVEPOINT barrow")
+        .map_err(|e| explained(&e, "taking rows back"))?;
+    Ok(Tried::Refused(why))
+}
+
+/// Loads the lines that lie ready, and merges them if that is asked for.
+fn load(conn: &mut Conn, sender: &Sender, count: u64) -> Result<Result<Merged, Refused>, Error> {
+    if let Err(why) = statement(conn, &sender.load)? {
+        return Ok(Err(why));
+    }
+    if conn.affected_rows() != count {
+        return Ok(Err(Refused {
+            at: None,
+            code: Code::Refused,
+            column: None,
+            words: "the server passed over the row and does not say why".into(),
+        }));
+    }
+    let Some(merge) = &sender.merge else {
+        return Ok(Ok(Merged::default()));
+    };
+    let mut changed = 0;
+    if let Some(update) = &merge.update {
+        if let Err(why) = statement(conn, update)? {
+            return Ok(Err(why));
+        }
+        changed = conn.affected_rows();
+    }
+    if let Err(why) = statement(conn, &merge.insert)? {
+        return Ok(Err(why));
+    }
+    let new = conn.affected_rows();
+    conn.query_drop(&merge.clear)
+        .map_err(|e| explained(&e, "merging rows"))?;
+    Ok(Ok(Merged {
+        new,
+        changed,
+        same: count.saturating_sub(new + changed),
+    }))
+}
+
+/// Runs a statement. Whatever the server warns of is a refusal.
+fn statement(conn: &mut Conn, sql: &str) -> Result<Result<(), Refused>, Error> {
+    match conn.query_drop(sql) {
+        Ok(()) if conn.warnings() == 0 => Ok(Ok(())),
+        Ok(()) => {
+            // What the statement did is asked for first: the question resets it.
+            let told: Option<(String, u16, String)> = conn
+                .query_first("SHOW WARNINGS LIMIT 1")
+                .map_err(|e| explained(&e, "asking for the server's warnings"))?;
+            Ok(Err(match told {
+                Some((_, number, message)) => because(number, &message),
+                None => because(0, "the server warns and does not say of what"),
+            }))
+        }
+        Err(error) => match refused(&error) {
+            Some(why) => Ok(Err(why)),
+            None => Err(explained(&error, "loading rows")),
+        },
+    }
+}
+
+impl Target for MariaDb {
+    fn describe(&mut self, table: &str) -> Result<Option<Table>, Error> {
+        Ok(describe(&mut self.conn, table)?.map(|found| found.table))
+    }
+
+    fn fits(&mut self, part: &Part, table: &Table) -> Result<(), Error> {
+        fit::check(part, table)?;
+        match describe(&mut self.conn, &part.table)? {
+            Some(found) => fits(part, &found),
+            None => Ok(()),
+        }
+    }
+
+    fn begin(&mut self, job: &Job) -> Result<Vec<u64>, Error> {
+        for table in job.tables() {
+            self.make_table(job, table)?;
+        }
+        self.run("START TRANSACTION", "beginning the transaction")?;
+        self.is_open = true;
+        let mut before = Vec::new();
+        for place in 0..self.tables.len() {
+            before.push(self.begin_table(job, place)?);
+        }
+        // In the order of the batch's parts, so that a record that others name by a
+        // foreign key is there before them.
+        self.parts.sort_by_key(|part| part.number);
+        self.merged = (job.mode == Mode::Merge).then(Merged::default);
+        self.run("SAVEPOINT barrow", "beginning the transaction")?;
+        Ok(before)
+    }
+
+    fn encoder(&self) -> Encoder {
+        let parts: Vec<(usize, Arc<[Field]>)> = self
+            .parts
+            .iter()
+            .map(|part| (part.number, part.fields.clone()))
+            .collect();
+        Box::new(move |batch| {
+            for (number, fields) in &parts {
+                encode_part(batch, *number, fields);
+            }
+        })
+    }
+
+    fn take(&mut self, batch: &Batch) -> Result<Vec<Refusal>, Error> {
+        let mut all = Vec::new();
+        let mut merged = Merged::default();
+        for place in 0..self.parts.len() {
+            let sender = &self.parts[place];
+            let (number, mut size) = (sender.number, sender.size);
+            let lines = Lines::of(batch, number)?;
+            let (conn, outgoing) = (&mut self.conn, &self.outgoing);
+            let mut attempt = |places| send(conn, outgoing, sender, lines, places, &mut merged);
+            let found = isolate(0..lines.ends.len(), &mut size, &mut attempt)?;
+            let mut refusals = lines.refusals(batch, number, &sender.names);
+            refusals.extend(found.into_iter().map(|(place, why)| Refusal {
+                part: number,
+                row: batch.parts[number].good[place],
+                code: why.code,
+                column: why.column,
+                words: why.words,
+            }));
+            let table = &mut self.tables[sender.table];
+            if let (Some(rows), None) = (&mut table.rows, &self.merged) {
+                *rows += (batch.parts[number].good.len() - refusals.len()) as u64;
+            }
+            self.parts[place].size = size;
+            all.extend(refusals);
+        }
+        if let Some(all) = &mut self.merged {
+            all.add(merged);
+            match self.tables.as_mut_slice() {
+                [table] => table.rows = table.rows.map(|rows| rows + merged.new),
+                tables => tables.iter_mut().for_each(|table| table.rows = None),
+            }
+        }
+        Ok(all)
+    }
+
+    fn merged(&self) -> Option<Merged> {
+        self.merged
+    }
+
+    fn commit(&mut self) -> Result<(), Error> {
+        self.run("COMMIT", "committing")?;
+        self.run("START TRANSACTION", "beginning the next transaction")?;
+        // Between the two, somebody else may have written.
+        self.tables.iter_mut().for_each(|table| table.rows = None);
+        // What was made now has rows that stay.
+        self.tables
+            .iter_mut()
+            .for_each(|table| table.is_made = false);
+        self.run("SAVEPOINT barrow", "beginning the next transaction")
+    }
+
+    fn finish(&mut self) -> Result<Vec<u64>, Error> {
+        let rows = self.rows()?;
+        self.run("COMMIT", "committing")?;
+        self.is_open = false;
+        self.swap()?;
+        self.tables.iter_mut().for_each(|table| {
+            table.is_made = false;
+            table.beside = None;
+        });
+        Ok(rows)
+    }
+
+    fn undo(&mut self) -> Result<Vec<u64>, Error> {
+        if self.is_open {
+            self.run("ROLLBACK", "undoing the load")?;
+            self.is_open = false;
+        }
+        self.drop_made()?;
+        let names: Vec<String> = self.tables.iter().map(|t| t.name.clone()).collect();
+        let rows = names
+            .iter()
+            .map(|name| match describe(&mut self.conn, name)? {
+                Some(_) => self.count(name),
+                None => Ok(0),
+            });
+        rows.collect()
+    }
+}
+
+impl MariaDb {
+    /// Takes the tables away that this load made, and that hold nothing.
+    fn drop_made(&mut self) -> Result<(), Error> {
+        let made: Vec<String> = self
+            .tables
+            .iter_mut()
+            .filter_map(|table| match std::mem::take(&mut table.is_made) {
+                true => Some(table.name.clone()),
+                false => table.beside.take(),
+            })
+            .collect();
+        for name in made {
+            let sql = format!("DROP TABLE IF EXISTS {}", DIALECT.table(&name));
+            self.run(&sql, "undoing the load")?;
+        }
+        Ok(())
+    }
+}
+
+impl Drop for MariaDb {
+    fn drop(&mut self) {
+        if self.is_open {
+            let _ = self.conn.query_drop("ROLLBACK");
+        }
+        let _ = self.drop_made();
+    }
+}
+
+fn encode_part(batch: &mut Batch, number: usize, fields: &[Field]) {
+    lines::encode(batch, number, |batch, row, out| {
+        let rows = &batch.parts[number];
+        for (column, field) in fields.iter().enumerate() {
+            if column > 0 {
+                out.push(b'\t');
+            }
+            let cell = rows.cell(column, row);
+            field
+                .put(cell, &batch.block.bytes, &rows.store, out)
+                .map_err(|fault| (column, fault))?;
+        }
+        out.push(b'\n');
+        Ok(())
+    });
+}

@@ -1,0 +1,164 @@
+//! What MariaDB's columns hold, and how they are sent.
+
+use barrow_core::spec::Type;
+
+/// A column of a table, as far as sending to it goes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Declared {
+    /// Its type as it is declared, in small letters, such as `decimal(8,2)`.
+    pub whole: String,
+    /// Its type's own name, such as `decimal`.
+    pub name: String,
+    /// The most characters of a text.
+    pub characters: Option<u64>,
+    /// Digits after the mark.
+    pub scale: Option<u64>,
+    /// Digits of all.
+    pub precision: Option<u64>,
+    /// Digits of a second.
+    pub digits: Option<u64>,
+    /// Whether the server numbers rows by it.
+    pub is_counter: bool,
+}
+
+/// How values are sent to a column, as text.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Wire {
+    /// A number of at most so many digits after the mark.
+    Number(u32),
+    /// `float`
+    Float,
+    /// `double`
+    Double,
+    /// A truth value as 0 or 1.
+    Truth,
+    /// `date`
+    Date,
+    /// `time`, with so many digits of a second.
+    Time(u32),
+    /// `datetime` and `timestamp`, likewise.
+    DateTime(u32),
+    /// Text of at most so many characters.
+    Text(usize),
+    /// Bytes in hexadecimal digits, which the server turns back.
+    Hex,
+}
+
+impl Declared {
+    /// How values of `ty` are sent to the column; none if they cannot be.
+    pub fn wire(&self, ty: Type) -> Option<Wire> {
+        let is_number = ty.is_number();
+        let digits = self.digits.unwrap_or(0).min(6) as u32;
+        Some(match self.name.as_str() {
+            "tinyint" | "bit" if ty == Type::Boolean => Wire::Truth,
+            "tinyint" | "smallint" | "mediumint" | "int" | "bigint" if is_number => Wire::Number(0),
+            "decimal" if is_number && !matches!(ty, Type::Real | Type::Double) => {
+                Wire::Number(self.scale.unwrap_or(0) as u32)
+            }
+            "float" if is_number => Wire::Float,
+            "double" if is_number => Wire::Double,
+            "date" if matches!(ty, Type::Date | Type::Timestamp) => Wire::Date,
+            "time" if ty == Type::Time => Wire::Time(digits),
+            "datetime" if matches!(ty, Type::Timestamp | Type::Date | Type::TimestampTz) => {
+                Wire::DateTime(digits)
+            }
+            "timestamp" if ty == Type::TimestampTz => Wire::DateTime(digits),
+            "char" | "varchar" => Wire::Text(self.characters.map_or(usize::MAX, |n| n as usize)),
+            "tinytext" | "text" | "mediumtext" | "longtext" | "enum" | "set" | "json" => {
+                Wire::Text(usize::MAX)
+            }
+            "uuid" if ty == Type::Uuid => Wire::Text(usize::MAX),
+            "inet4" | "inet6" if ty.is_text() => Wire::Text(usize::MAX),
+            "tinyblob" | "blob" | "mediumblob" | "longblob" | "binary" | "varbinary"
+                if ty == Type::Bytes =>
+            {
+                Wire::Hex
+            }
+            _ => return None,
+        })
+    }
+
+    /// The spec's type for the column, where there is one.
+    pub fn spec_type(&self) -> Option<Type> {
+        let characters = self.characters.unwrap_or(0) as u32;
+        let (precision, scale) = (self.precision.unwrap_or(0), self.scale.unwrap_or(0));
+        Some(match self.name.as_str() {
+            "tinyint" if self.whole.starts_with("tinyint(1)") => Type::Boolean,
+            "tinyint" => Type::SmallInt,
+            // What has no sign goes further than its name without one.
+            "smallint" | "mediumint" if self.whole.contains("unsigned") => Type::Integer,
+            "int" if self.whole.contains("unsigned") => Type::BigInt,
+            "smallint" => Type::SmallInt,
+            "mediumint" | "int" => Type::Integer,
+            "bigint" if self.whole.contains("unsigned") => Type::Decimal {
+                precision: 20,
+                scale: 0,
+            },
+            "bigint" => Type::BigInt,
+            "decimal" if (1..=38).contains(&precision) => Type::Decimal {
+                precision: precision as u8,
+                scale: scale as u8,
+            },
+            "float" => Type::Real,
+            "double" => Type::Double,
+            "date" => Type::Date,
+            "time" => Type::Time,
+            "datetime" => Type::Timestamp,
+            "timestamp" => Type::TimestampTz,
+            "char" if characters > 0 => Type::Char(characters),
+            "varchar" if characters > 0 => Type::VarChar(characters),
+            "tinytext" | "text" | "mediumtext" | "longtext" => Type::Text,
+            "json" => Type::Json,
+            "uuid" => Type::Uuid,
+            "tinyblob" | "blob" | "mediumblob" | "longblob" | "binary" | "varbinary" => Type::Bytes,
+            _ => return None,
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn declared(whole: &str, characters: Option<u64>) -> Declared {
+        Declared {
+            whole: whole.into(),
+            name: whole.split(['(', ' ']).next().unwrap_or_default().into(),
+            characters,
+            scale: Some(2),
+            precision: Some(8),
+            digits: None,
+            is_counter: false,
+        }
+    }
+
+    #[test]
+    fn columns_are_told_in_the_words_of_a_spec() {
+        let of = |whole: &str| {
+            declared(whole, Some(10))
+                .spec_type()
+                .map(|ty| ty.to_string())
+        };
+        for (whole, ty) in [
+            ("tinyint(1)", "boolean"),
+            ("int(10) unsigned", "bigint"),
+            ("decimal(8,2)", "decimal(8,2)"),
+            ("varchar(10)", "varchar(10)"),
+            ("datetime(6)", "timestamp"),
+            ("longblob", "bytes"),
+        ] {
+            assert_eq!(of(whole).as_deref(), Some(ty), "{whole}");
+        }
+        assert_eq!(of("geometry"), None);
+    }
+
+    #[test]
+    fn what_would_be_altered_cannot_be_sent() {
+        assert_eq!(declared("timestamp", None).wire(Type::Timestamp), None);
+        assert_eq!(declared("int(11)", None).wire(Type::Text), None);
+        assert_eq!(
+            declared("varchar(10)", Some(10)).wire(Type::Text),
+            Some(Wire::Text(10))
+        );
+    }
+}

@@ -1,0 +1,122 @@
+//! MariaDB's failures in plain words, with what to do. Numbers are those of "MariaDB
+//! Error Code Reference".
+
+use barrow_core::rejects::Code;
+use barrow_core::visible::visible;
+
+use crate::error::Error;
+use crate::isolate::Refused;
+use crate::server::Server;
+
+/// The server could not be reached, or would not have us.
+pub fn unreachable(error: &mysql::Error, server: &Server) -> Error {
+    let failed = Error::new(format!("connecting to {server}: {}", said(error)));
+    match number(error) {
+        Some(1045 | 1698) => {
+            failed.advice("is the user right? a password comes from the address or MYSQL_PWD")
+        }
+        Some(1044 | 1049) => {
+            failed.advice("is the database's name right? it is the last part of the address")
+        }
+        Some(_) => failed,
+        None => failed.advice("is the server running, and are host and port right?"),
+    }
+}
+
+/// A failure that is not a row's fault.
+pub fn explained(error: &mysql::Error, doing: &str) -> Error {
+    let failed = Error::new(format!("{doing}: {}", said(error)));
+    match number(error) {
+        Some(1142 | 1143 | 1044) => failed
+            .advice("ask for the right: GRANT SELECT, INSERT, DELETE ON the table TO the user"),
+        Some(1205) => failed
+            .advice("another session holds a lock on the table; run this again when it is done"),
+        Some(1213) => failed.advice("another session was in the way; run this again"),
+        Some(1114 | 1021 | 3) => {
+            failed.advice("the server has no room left; make some, then run this again")
+        }
+        Some(1148 | 3948 | 4166) => failed.advice(
+            "rows are sent as local data, which the server must allow: SET GLOBAL local_infile = 1",
+        ),
+        Some(1053 | 1927) => failed
+            .advice("the server was stopped or ended the work; run this again when it is back"),
+        Some(_) => failed,
+        None => failed.advice("the server went away; run this again when it is back"),
+    }
+}
+
+fn number(error: &mysql::Error) -> Option<u16> {
+    match error {
+        mysql::Error::MySqlError(error) => Some(error.code),
+        _ => None,
+    }
+}
+
+fn said(error: &mysql::Error) -> String {
+    match error {
+        mysql::Error::MySqlError(error) => visible(error.message.as_bytes()),
+        other => visible(other.to_string().as_bytes()),
+    }
+}
+
+/// Why the table would not have a row; none where the failure is not a row's fault.
+pub fn refused(error: &mysql::Error) -> Option<Refused> {
+    let mysql::Error::MySqlError(error) = error else {
+        return None;
+    };
+    // Data, integrity and raised conditions; then checks, views' checks, partitions.
+    let is_row = matches!(error.state.get(..2), Some("22" | "23" | "45"))
+        || matches!(error.code, 4025 | 1369 | 1526 | 1366);
+    is_row.then(|| because(error.code, &error.message))
+}
+
+/// A warning or an error about a row, as a reason.
+pub fn because(number: u16, message: &str) -> Refused {
+    Refused {
+        at: None,
+        code: match number {
+            1022 | 1062 | 1169 | 1586 => Code::DuplicateKey,
+            1264 => Code::OutOfRange,
+            1406 => Code::TooLong,
+            1048 | 1364 => Code::Required,
+            _ => Code::Refused,
+        },
+        column: column(message),
+        words: visible(message.as_bytes()),
+    }
+}
+
+/// The column that a message names: `… column 'kg' …`, or `` `market`.`d`.`kg` ``.
+fn column(message: &str) -> Option<String> {
+    let lower = message.to_ascii_lowercase();
+    let at = lower.find("column ")? + "column ".len();
+    let rest = &message[at..];
+    let name = match rest.strip_prefix('\'') {
+        Some(rest) => rest.split('\'').next()?,
+        None => rest
+            .split_whitespace()
+            .next()?
+            .rsplit('.')
+            .next()?
+            .trim_matches('`'),
+    };
+    (!name.is_empty()).then(|| name.to_string())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_column_is_found_in_the_message() {
+        assert_eq!(
+            column("Data too long for column 'note' at row 1").as_deref(),
+            Some("note")
+        );
+        assert_eq!(
+            column("Incorrect integer value: 'x' for column `market`.`d`.`kg` at row 1").as_deref(),
+            Some("kg")
+        );
+        assert_eq!(column("Duplicate entry '1' for key 'PRIMARY'"), None);
+    }
+}

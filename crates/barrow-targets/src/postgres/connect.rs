@@ -1,0 +1,133 @@
+//! Connects to a PostgreSQL server.
+//!
+//! The address is the one of "Connection URIs" in the server's manual (section 34.1.1.2),
+//! and a password that it lacks is taken from PGPASSWORD or the password file (34.16).
+
+use std::time::Duration;
+
+use postgres::config::SslMode;
+use postgres::{Client, Config, NoTls};
+use tokio_postgres_rustls::MakeRustlsConnect;
+
+use super::words::{explained, unreachable};
+use crate::error::Error;
+use crate::server::Server;
+use crate::tls::{self, Trust};
+
+/// How long to wait for an answer when connecting.
+const PATIENCE: Duration = Duration::from_secs(15);
+
+/// Where a server's socket usually is.
+const SOCKET: &str = "/var/run/postgresql";
+
+/// The parameters that an address may have.
+const KNOWN: [&str; 9] = [
+    "host",
+    "port",
+    "user",
+    "password",
+    "sslmode",
+    "sslrootcert",
+    "application_name",
+    "connect_timeout",
+    "options",
+];
+
+/// Connects.
+///
+/// # Errors
+/// The server cannot be reached, or will not have us.
+pub fn connect(server: &Server) -> Result<Client, Error> {
+    let environment = |name: &str| std::env::var(name).ok().filter(|value| !value.is_empty());
+    if let Some(name) = server
+        .parameters()
+        .into_iter()
+        .find(|name| !KNOWN.contains(&name.as_str()))
+    {
+        return Err(Error::spec(format!(
+            "the database's address has a parameter {}, which is not known",
+            barrow_core::visible::visible(name.as_bytes())
+        ))
+        .advice(format!("those that are known: {}", KNOWN.join(", "))));
+    }
+    let mut config = Config::new();
+    let host = server.host().unwrap_or_else(|| SOCKET.into());
+    let port = server.port().unwrap_or(5432);
+    let user = server
+        .user()
+        .or_else(|| environment("PGUSER"))
+        .or_else(|| environment("USER"))
+        .unwrap_or_else(|| "postgres".into());
+    let database = server.database();
+    config.host(&host).port(port).user(&user).dbname(&database);
+    config.application_name(
+        server
+            .parameter("application_name")
+            .as_deref()
+            .unwrap_or("barrow"),
+    );
+    if let Some(options) = server.parameter("options") {
+        config.options(&options);
+    }
+    let password = server
+        .password()
+        .or_else(|| environment("PGPASSWORD"))
+        .or_else(|| super::passfile::password(&host, port, &database, &user));
+    if let Some(password) = password {
+        config.password(password);
+    }
+    let patience = server
+        .parameter("connect_timeout")
+        .and_then(|s| s.parse().ok());
+    config.connect_timeout(patience.map_or(PATIENCE, Duration::from_secs));
+    let mode = server
+        .parameter("sslmode")
+        .or_else(|| environment("PGSSLMODE"));
+    let (mode, trust) = ssl(mode.as_deref().unwrap_or("prefer"))?;
+    config.ssl_mode(mode);
+    let connected = if mode == SslMode::Disable || host.starts_with('/') {
+        config.ssl_mode(SslMode::Disable).connect(NoTls)
+    } else {
+        let roots = server.parameter("sslrootcert");
+        let tls = MakeRustlsConnect::new(tls::config(trust, roots.as_deref())?);
+        config.connect(tls)
+    };
+    let mut client = connected.map_err(|e| unreachable(&e, server))?;
+    prepare(&mut client)?;
+    Ok(client)
+}
+
+/// What `sslmode` means ("SSL Support", table 34.1).
+fn ssl(mode: &str) -> Result<(SslMode, Trust), Error> {
+    Ok(match mode {
+        "disable" => (SslMode::Disable, Trust::Anyone),
+        "allow" | "prefer" => (SslMode::Prefer, Trust::Anyone),
+        "require" => (SslMode::Require, Trust::Anyone),
+        "verify-ca" => (SslMode::Require, Trust::Signed),
+        "verify-full" => (SslMode::Require, Trust::SignedForHost),
+        other => {
+            return Err(Error::spec(format!(
+                "sslmode={} is not known",
+                barrow_core::visible::visible(other.as_bytes())
+            ))
+            .advice("it is one of disable, prefer, require, verify-ca and verify-full"));
+        }
+    })
+}
+
+/// A lock is waited for so long and no longer, and a slow file does not end the
+/// connection.
+fn prepare(client: &mut Client) -> Result<(), Error> {
+    let lock: String = client
+        .query_one("SELECT current_setting('lock_timeout')", &[])
+        .map_err(|e| explained(&e, "connecting"))?
+        .get(0);
+    if lock == "0" {
+        client
+            .batch_execute("SET lock_timeout = '15s'")
+            .map_err(|e| explained(&e, "connecting"))?;
+    }
+    client
+        .batch_execute("SET idle_in_transaction_session_timeout = 0")
+        .map_err(|e| explained(&e, "connecting"))
+}

@@ -1,0 +1,117 @@
+//! Asks PostgreSQL what a table is like.
+
+use barrow_core::visible::visible;
+use postgres::Client;
+
+use super::types::Declared;
+use super::words::explained;
+use crate::dialect::Dialect;
+use crate::error::Error;
+use crate::table::{Table, TableColumn};
+
+/// A table with its columns' types as the server has them.
+#[derive(Debug, Clone)]
+pub struct Described {
+    /// The table.
+    pub table: Table,
+    /// For each column, how it is declared.
+    pub declared: Vec<Declared>,
+    /// The sets of columns of which no two rows have the same values.
+    pub unique: Vec<Vec<String>>,
+}
+
+/// Columns that are neither dropped nor the server's own. A domain's base is followed
+/// to its end.
+const COLUMNS: &str = "
+WITH RECURSIVE base AS (
+  SELECT a.attnum, a.atttypid AS typid, a.atttypmod AS typmod
+    FROM pg_attribute a WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped
+  UNION ALL
+  SELECT b.attnum, t.typbasetype, CASE WHEN b.typmod = -1 THEN t.typtypmod ELSE b.typmod END
+    FROM base b JOIN pg_type t ON t.oid = b.typid WHERE t.typtype = 'd'
+)
+SELECT a.attname::text, format_type(a.atttypid, a.atttypmod), t.typname::text, b.typmod,
+       t.typtype = 'e',
+       a.attnotnull OR EXISTS (SELECT 1 FROM pg_type d WHERE d.oid = a.atttypid AND d.typnotnull),
+       a.atthasdef, a.attidentity::text <> '', a.attgenerated::text <> ''
+  FROM pg_attribute a
+  JOIN base b ON b.attnum = a.attnum
+  JOIN pg_type t ON t.oid = b.typid AND t.typtype <> 'd'
+ WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped
+ ORDER BY a.attnum";
+
+/// Unique indexes without conditions or expressions.
+const UNIQUE: &str = "
+SELECT array_agg(a.attname::text)
+  FROM pg_index i
+  JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1])
+ WHERE i.indrelid = $1 AND i.indisunique AND i.indisvalid AND i.indpred IS NULL AND i.indexprs IS NULL
+ GROUP BY i.indexrelid";
+
+/// The table of this name, found as the server finds it; none where there is none.
+pub fn describe(client: &mut Client, name: &str) -> Result<Option<Described>, Error> {
+    let asking = |e: postgres::Error| explained(&e, "asking for the table's columns");
+    let found = client
+        .query_opt(
+            "SELECT c.oid, c.relkind::text FROM pg_class c WHERE c.oid = to_regclass($1)",
+            &[&Dialect::Postgres.table(name)],
+        )
+        .map_err(asking)?;
+    let Some(found) = found else {
+        return Ok(None);
+    };
+    let (oid, kind): (u32, String) = (found.get(0), found.get(1));
+    if !matches!(kind.as_str(), "r" | "p" | "f") {
+        let what = match kind.as_str() {
+            "v" => "a view",
+            "m" => "a materialized view",
+            _ => "no table",
+        };
+        return Err(Error::spec(format!(
+            "{} is {what}; rows are loaded into tables",
+            visible(name.as_bytes())
+        )));
+    }
+    let mut columns = Vec::new();
+    let mut declared = Vec::new();
+    for row in client.query(COLUMNS, &[&oid]).map_err(asking)? {
+        let of = Declared {
+            name: row.get(2),
+            modifier: row.get(3),
+            is_enum: row.get(4),
+        };
+        let (not_null, has_default): (bool, bool) = (row.get(5), row.get(6));
+        let (is_identity, generated): (bool, bool) = (row.get(7), row.get(8));
+        columns.push(TableColumn {
+            name: row.get(0),
+            declared: row.get(1),
+            ty: of.spec_type(),
+            required: not_null && !has_default && !is_identity,
+            generated,
+        });
+        declared.push(of);
+    }
+    let unique = client.query(UNIQUE, &[&oid]).map_err(asking)?;
+    let triggers = "SELECT EXISTS (SELECT 1 FROM pg_trigger WHERE tgrelid = $1 AND NOT tgisinternal) \
+                    OR EXISTS (SELECT 1 FROM pg_rewrite WHERE ev_class = $1)";
+    Ok(Some(Described {
+        table: Table {
+            columns,
+            triggers: client.query_one(triggers, &[&oid]).map_err(asking)?.get(0),
+        },
+        declared,
+        unique: unique.iter().map(|row| row.get(0)).collect(),
+    }))
+}
+
+impl Described {
+    /// How the column of this name is declared.
+    pub fn declared(&self, name: &str) -> Option<&Declared> {
+        let at = self
+            .table
+            .columns
+            .iter()
+            .position(|c| c.name.eq_ignore_ascii_case(name))?;
+        self.declared.get(at)
+    }
+}

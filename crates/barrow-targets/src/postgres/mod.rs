@@ -1,0 +1,583 @@
+//! PostgreSQL, by its binary COPY.
+//!
+//! The workers make the rows' bytes; the sink sends those of a batch in one COPY, under
+//! a savepoint. Rows that the table refuses are taken back with their piece and found
+//! out by sending smaller ones ([`crate::isolate`]).
+
+mod connect;
+mod describe;
+mod encode;
+mod passfile;
+mod types;
+mod words;
+
+use std::io::{self, Write};
+use std::ops::Range;
+use std::sync::Arc;
+
+use barrow_core::flow::Batch;
+use barrow_core::rejects::Code;
+use barrow_core::spec::plan::Mode;
+use barrow_core::visible::visible;
+use postgres::{Client, Statement};
+
+use self::describe::{Described, describe};
+use self::encode::Field;
+use self::words::{explained, refused};
+use crate::dialect::Dialect;
+use crate::error::Error;
+use crate::isolate::{PieceSize, Refused, Tried, isolate};
+use crate::lines::{self, Lines};
+use crate::merge::{self, Merged};
+use crate::server::Server;
+use crate::table::Table;
+use crate::{Encoder, Job, Part, Refusal, Target, fit, unique};
+
+const DIALECT: Dialect = Dialect::Postgres;
+
+/// What a binary COPY starts with: its signature, no flags, no extension.
+const HEADER: &[u8] = b"PGCOPY\n\xFF\r\n\0\0\0\0\0\0\0\0\0";
+
+/// And what it ends with.
+const TRAILER: &[u8] = &(-1i16).to_be_bytes();
+
+/// Bytes that are sent at once: the server starts on the first while the last are
+/// still on their way.
+const CHUNK: usize = 64 * 1024;
+
+/// A PostgreSQL database.
+pub struct Postgres {
+    client: Client,
+    server: Server,
+    tables: Vec<Loading>,
+    parts: Vec<Copier>,
+    merged: Option<Merged>,
+    is_open: bool,
+}
+
+/// A table that is loaded.
+struct Loading {
+    name: String,
+    /// How many rows it has, unless triggers may change that.
+    rows: Option<u64>,
+    /// The table that is made beside it, to take its place.
+    beside: Option<String>,
+}
+
+/// What sends one kind of rows.
+struct Copier {
+    number: usize,
+    /// The table's place among those of the load.
+    table: usize,
+    names: Vec<String>,
+    fields: Arc<[Field]>,
+    copy: Statement,
+    /// The statements that merge, where that is the mode.
+    merge: Option<merge::Statements>,
+    size: PieceSize,
+}
+
+impl Postgres {
+    /// Connects to the server.
+    ///
+    /// # Errors
+    /// It cannot be reached, or will not have us.
+    pub fn open(server: &Server) -> Result<Postgres, Error> {
+        Ok(Postgres {
+            client: connect::connect(server)?,
+            server: server.clone(),
+            tables: Vec::new(),
+            parts: Vec::new(),
+            merged: None,
+            is_open: false,
+        })
+    }
+
+    /// Runs SQL that we wrote ourselves.
+    ///
+    /// # Errors
+    /// The database will not have it.
+    pub fn script(&mut self, sql: &str) -> Result<(), Error> {
+        self.run(sql, "running SQL")
+    }
+
+    fn run(&mut self, sql: &str, doing: &str) -> Result<(), Error> {
+        self.client
+            .batch_execute(sql)
+            .map_err(|e| explained(&e, doing))
+    }
+
+    fn count(&mut self, table: &str) -> Result<u64, Error> {
+        let sql = format!("SELECT count(*) FROM {}", DIALECT.table(table));
+        let row = self
+            .client
+            .query_one(&sql, &[])
+            .map_err(|e| explained(&e, "counting the table's rows"))?;
+        Ok(row.get::<_, i64>(0) as u64)
+    }
+
+    fn described(&mut self, name: &str) -> Result<Described, Error> {
+        describe(&mut self.client, name)?.ok_or_else(|| {
+            Error::new(format!(
+                "the table {} was made and is not there",
+                visible(name.as_bytes())
+            ))
+        })
+    }
+
+    /// Makes a table ready. Returns how many rows it had.
+    fn begin_table(&mut self, job: &Job, name: &str) -> Result<u64, Error> {
+        let found = describe(&mut self.client, name)?;
+        let before = match found {
+            Some(_) => self.count(name)?,
+            None => 0,
+        };
+        let mut beside = None;
+        let found = match (found, job.mode) {
+            (Some(found), Mode::Replace) => {
+                let made = beside_of(name);
+                let sql = job.create_table_as(name, &made, DIALECT)?;
+                self.run(&sql, "making the table anew")?;
+                beside = Some(made.clone());
+                drop(found);
+                self.described(&made)?
+            }
+            (Some(found), mode) => {
+                for part in job.parts_of(name) {
+                    fits(part, &found)?;
+                    if mode == Mode::Merge {
+                        unique::check(part, &found.unique)?;
+                    }
+                }
+                if mode == Mode::Truncate {
+                    // Not TRUNCATE, which shows others an empty table before its time
+                    // ("Caveats" of concurrency control, section 13.6).
+                    let sql = format!("DELETE FROM {}", DIALECT.table(name));
+                    self.run(&sql, "emptying the table")?;
+                }
+                found
+            }
+            (None, _) if !job.create => {
+                return Err(
+                    Error::spec(format!("there is no table {}", visible(name.as_bytes())))
+                        .advice("say [target] create = true to have it made from the spec"),
+                );
+            }
+            (None, _) => {
+                let sql = job.create_table(name, DIALECT)?;
+                self.run(&sql, "making the table")?;
+                self.described(name)?
+            }
+        };
+        let kept = match job.mode {
+            Mode::Append | Mode::Merge => before,
+            Mode::Truncate | Mode::Replace => 0,
+        };
+        let into = beside.clone().unwrap_or_else(|| name.to_string());
+        for part in job.parts_of(name) {
+            let copier = self.copier(job.mode, part, &found, &into)?;
+            self.parts.push(copier);
+        }
+        self.tables.push(Loading {
+            name: name.to_string(),
+            rows: (!found.table.triggers).then_some(kept),
+            beside,
+        });
+        Ok(before)
+    }
+
+    fn copier(
+        &mut self,
+        mode: Mode,
+        part: &Part,
+        found: &Described,
+        into: &str,
+    ) -> Result<Copier, Error> {
+        let names: Vec<String> = part
+            .columns
+            .iter()
+            .map(|c| {
+                found
+                    .table
+                    .column(&c.name)
+                    .map_or(c.name.clone(), |f| f.name.clone())
+            })
+            .collect();
+        let quoted: Vec<String> = names.iter().map(|name| DIALECT.quoted(name)).collect();
+        let list = quoted.join(", ");
+        let table = DIALECT.table(into);
+        let named = Part {
+            columns: part
+                .columns
+                .iter()
+                .zip(&names)
+                .map(|(column, name)| crate::Column {
+                    name: name.clone(),
+                    ..column.clone()
+                })
+                .collect(),
+            ..part.clone()
+        };
+        let (put_into, merge) = match mode {
+            Mode::Merge => {
+                let stage = DIALECT.quoted(&format!("barrow_stage_{}", part.number));
+                let statements = merge::statements(DIALECT, &table, &stage, &named)?;
+                self.stage(part, &stage, &table, &list)?;
+                (stage, Some(statements))
+            }
+            _ => (table, None),
+        };
+        let copy = format!("COPY {put_into} ({list}) FROM STDIN (FORMAT binary)");
+        let fields = part.columns.iter().map(|column| {
+            let wire = found.declared(&column.name).and_then(|d| d.wire(column.ty));
+            wire.map(|wire| Field::new(column.ty, wire))
+                .ok_or_else(|| cannot_send(column, found))
+        });
+        Ok(Copier {
+            number: part.number,
+            table: self.tables.len(),
+            fields: fields.collect::<Result<_, _>>()?,
+            copy: self
+                .client
+                .prepare(&copy)
+                .map_err(|e| explained(&e, "preparing to send rows"))?,
+            names,
+            merge,
+            size: PieceSize::default(),
+        })
+    }
+
+    /// Makes the table where rows are put down before they are merged. Its key is
+    /// unique, so that rows with the same key are merged one after the other.
+    fn stage(&mut self, part: &Part, stage: &str, table: &str, list: &str) -> Result<(), Error> {
+        let keys: Vec<String> = part.key.iter().map(|name| DIALECT.quoted(name)).collect();
+        let sql = format!(
+            "DROP TABLE IF EXISTS pg_temp.{stage}; \
+             CREATE TEMPORARY TABLE {stage} AS SELECT {list} FROM {table} WITH NO DATA; \
+             CREATE UNIQUE INDEX ON {stage} ({})",
+            keys.join(", ")
+        );
+        self.run(&sql, "making room for rows to merge")
+    }
+
+    /// How many rows each table of the load has.
+    fn rows(&mut self) -> Result<Vec<u64>, Error> {
+        let tables: Vec<(String, Option<u64>)> = self
+            .tables
+            .iter()
+            .map(|t| (t.beside.clone().unwrap_or_else(|| t.name.clone()), t.rows))
+            .collect();
+        let rows = tables.iter().map(|(name, rows)| match rows {
+            Some(rows) => Ok(*rows),
+            None => self.count(name),
+        });
+        rows.collect()
+    }
+
+    /// Puts the tables that were made beside others into their places.
+    fn swap(&mut self) -> Result<(), Error> {
+        let swaps: Vec<(String, String)> = self
+            .tables
+            .iter()
+            .filter_map(|t| Some((t.name.clone(), t.beside.clone()?)))
+            .collect();
+        for (name, beside) in swaps {
+            let bare = |name: &str| {
+                name.rsplit_once('.')
+                    .map_or(name.to_string(), |(_, n)| n.into())
+            };
+            let schema = name.split_once('.').map(|(schema, _)| schema.to_string());
+            let index = |name: &str| {
+                let name = DIALECT.quoted(&format!("{}_pkey", bare(name)));
+                match &schema {
+                    Some(schema) => format!("{}.{name}", DIALECT.quoted(schema)),
+                    None => name,
+                }
+            };
+            let sql = format!(
+                "DROP TABLE {0}; ALTER TABLE {1} RENAME TO {2}; \
+                 ALTER INDEX IF EXISTS {3} RENAME TO {4}",
+                DIALECT.table(&name),
+                DIALECT.table(&beside),
+                DIALECT.quoted(&bare(&name)),
+                index(&beside),
+                DIALECT.quoted(&format!("{}_pkey", bare(&name))),
+            );
+            self.run(&sql, "putting the new table into the old one's place")?;
+        }
+        Ok(())
+    }
+}
+
+/// The name of a table that is made beside another: short enough for the server.
+fn beside_of(name: &str) -> String {
+    let (schema, table) = match name.split_once('.') {
+        Some((schema, table)) => (format!("{schema}."), table),
+        None => (String::new(), name),
+    };
+    let short: String = table.chars().take(30).collect();
+    format!("{schema}{short}_barrow_new")
+}
+
+fn cannot_send(column: &crate::Column, found: &Described) -> Error {
+    let declared = found
+        .table
+        .column(&column.name)
+        .map_or(String::new(), |c| visible(c.declared.as_bytes()));
+    let failed = Error::spec(format!(
+        "{} is {} in the spec, which does not go into the table's {declared}",
+        visible(column.name.as_bytes()),
+        column.ty
+    ));
+    match declared.as_str() {
+        "timestamp with time zone" => failed.advice("say timestamptz in the spec"),
+        "timestamp without time zone" => failed.advice("say timestamp in the spec"),
+        _ => failed.advice("give the column the table's type in the spec, or change the table"),
+    }
+}
+
+fn fits(part: &Part, found: &Described) -> Result<(), Error> {
+    fit::check(part, &found.table)?;
+    for column in &part.columns {
+        if let Some(declared) = found.declared(&column.name)
+            && declared.wire(column.ty).is_none()
+        {
+            return Err(cannot_send(column, found));
+        }
+    }
+    Ok(())
+}
+
+/// Sends some rows of a batch, under the savepoint that stands: all of them, or none.
+fn send(
+    client: &mut Client,
+    copier: &Copier,
+    lines: &Lines,
+    places: Range<usize>,
+    merged: &mut Merged,
+) -> Result<Tried, Error> {
+    let (bytes, count) = lines.rows(places.clone());
+    if count == 0 {
+        return Ok(Tried::Done);
+    }
+    let sent = copy(client, &copier.copy, bytes).and_then(|copied| match &copier.merge {
+        None => Ok((copied, Merged::default())),
+        Some(statements) => Ok((copied, run_merge(client, statements, copied)?)),
+    });
+    let why = match sent {
+        Ok((copied, found)) if copied == count => {
+            client
+                .batch_execute("RELEASE barrow; SAVEPOINT barrow")
+                .map_err(|e| explained(&e, "loading rows"))?;
+            merged.add(found);
+            return Ok(Tried::Done);
+        }
+        Ok(_) => Refused {
+            at: None,
+            code: Code::Refused,
+            column: None,
+            words: "a trigger or rule of the table passed over the row".into(),
+        },
+        Err(error) => {
+            let why = error.as_db_error().and_then(refused);
+            why.ok_or_else(|| explained(&error, "loading rows"))?
+        }
+    };
+    client
+        .batch_execute("ROLLBACK TO barrow")
+        .map_err(|e| explained(&e, "taking rows back"))?;
+    let at = why.at.and_then(|at| lines.sent(places.clone(), at));
+    Ok(Tried::Refused(Refused {
+        at: at.map(|place| place - places.start),
+        ..why
+    }))
+}
+
+/// Copies rows, and returns how many the server took.
+fn copy(client: &mut Client, statement: &Statement, bytes: &[u8]) -> Result<u64, postgres::Error> {
+    let mut writer = client.copy_in(statement)?;
+    let written = writer.write_all(HEADER).and_then(|()| {
+        bytes
+            .chunks(CHUNK)
+            .try_for_each(|chunk| writer.write_all(chunk))?;
+        writer.write_all(TRAILER)
+    });
+    match written {
+        Ok(()) => writer.finish(),
+        // What stopped the writing is told at the end.
+        Err(error) => match inner(error) {
+            Some(error) => Err(error),
+            None => writer.finish(),
+        },
+    }
+}
+
+fn inner(error: io::Error) -> Option<postgres::Error> {
+    let inner = error.into_inner()?;
+    inner.downcast::<postgres::Error>().ok().map(|error| *error)
+}
+
+fn run_merge(
+    client: &mut Client,
+    statements: &merge::Statements,
+    count: u64,
+) -> Result<Merged, postgres::Error> {
+    let changed = match &statements.update {
+        Some(update) => client.execute(update.as_str(), &[])?,
+        None => 0,
+    };
+    let new = client.execute(statements.insert.as_str(), &[])?;
+    client.batch_execute(&statements.clear)?;
+    Ok(Merged {
+        new,
+        changed,
+        same: count.saturating_sub(new + changed),
+    })
+}
+
+impl Target for Postgres {
+    fn describe(&mut self, table: &str) -> Result<Option<Table>, Error> {
+        Ok(describe(&mut self.client, table)?.map(|found| found.table))
+    }
+
+    fn fits(&mut self, part: &Part, table: &Table) -> Result<(), Error> {
+        fit::check(part, table)?;
+        match describe(&mut self.client, &part.table)? {
+            Some(found) => fits(part, &found),
+            None => Ok(()),
+        }
+    }
+
+    fn begin(&mut self, job: &Job) -> Result<Vec<u64>, Error> {
+        self.run("BEGIN", "beginning the transaction")?;
+        self.is_open = true;
+        let mut before = Vec::new();
+        for table in job.tables() {
+            before.push(self.begin_table(job, table)?);
+        }
+        // In the order of the batch's parts, so that a record that others name by a
+        // foreign key is there before them.
+        self.parts.sort_by_key(|part| part.number);
+        self.merged = (job.mode == Mode::Merge).then(Merged::default);
+        self.open_savepoint()?;
+        Ok(before)
+    }
+
+    fn encoder(&self) -> Encoder {
+        let parts: Vec<(usize, Arc<[Field]>)> = self
+            .parts
+            .iter()
+            .map(|part| (part.number, part.fields.clone()))
+            .collect();
+        Box::new(move |batch| {
+            for (number, fields) in &parts {
+                encode_part(batch, *number, fields);
+            }
+        })
+    }
+
+    fn take(&mut self, batch: &Batch) -> Result<Vec<Refusal>, Error> {
+        let mut all = Vec::new();
+        let mut merged = Merged::default();
+        for place in 0..self.parts.len() {
+            let copier = &self.parts[place];
+            let (number, mut size) = (copier.number, copier.size);
+            let lines = Lines::of(batch, number)?;
+            let client = &mut self.client;
+            let mut attempt = |places| send(client, copier, lines, places, &mut merged);
+            let found = isolate(0..lines.ends.len(), &mut size, &mut attempt)?;
+            let mut refusals = lines.refusals(batch, number, &copier.names);
+            refusals.extend(found.into_iter().map(|(place, why)| Refusal {
+                part: number,
+                row: batch.parts[number].good[place],
+                code: why.code,
+                column: why.column,
+                words: why.words,
+            }));
+            let table = &mut self.tables[copier.table];
+            if let (Some(rows), None) = (&mut table.rows, &self.merged) {
+                *rows += (batch.parts[number].good.len() - refusals.len()) as u64;
+            }
+            self.parts[place].size = size;
+            all.extend(refusals);
+        }
+        if let Some(all) = &mut self.merged {
+            all.add(merged);
+            // A load that merges has one table for each part, and most often one.
+            match self.tables.as_mut_slice() {
+                [table] => table.rows = table.rows.map(|rows| rows + merged.new),
+                tables => tables.iter_mut().for_each(|table| table.rows = None),
+            }
+        }
+        Ok(all)
+    }
+
+    fn merged(&self) -> Option<Merged> {
+        self.merged
+    }
+
+    fn commit(&mut self) -> Result<(), Error> {
+        self.run("COMMIT", "committing")?;
+        self.run("BEGIN", "beginning the next transaction")?;
+        // Between the two, somebody else may have written.
+        self.tables.iter_mut().for_each(|table| table.rows = None);
+        self.open_savepoint()
+    }
+
+    fn finish(&mut self) -> Result<Vec<u64>, Error> {
+        let rows = self.rows()?;
+        self.swap()?;
+        self.run("COMMIT", "committing")?;
+        self.is_open = false;
+        Ok(rows)
+    }
+
+    fn undo(&mut self) -> Result<Vec<u64>, Error> {
+        if self.client.is_closed() {
+            // The server undoes by itself what it has lost the connection to.
+            let gone = format!("the connection to {} is gone", self.server);
+            return Err(
+                Error::new(gone).advice("the server undoes by itself what was not committed")
+            );
+        }
+        if self.is_open {
+            self.run("ROLLBACK", "undoing the load")?;
+            self.is_open = false;
+        }
+        let names: Vec<String> = self.tables.iter().map(|t| t.name.clone()).collect();
+        let rows = names
+            .iter()
+            .map(|name| match describe(&mut self.client, name)? {
+                Some(_) => self.count(name),
+                None => Ok(0),
+            });
+        rows.collect()
+    }
+}
+
+impl Postgres {
+    /// From here on rows are sent in pieces that can be taken back. Constraints are
+    /// checked with each piece, also those that would wait for the commit: then it
+    /// is known which rows they refuse.
+    fn open_savepoint(&mut self) -> Result<(), Error> {
+        self.run(
+            "SET CONSTRAINTS ALL IMMEDIATE; SAVEPOINT barrow",
+            "beginning the transaction",
+        )
+    }
+}
+
+fn encode_part(batch: &mut Batch, number: usize, fields: &[Field]) {
+    let count = (fields.len() as i16).to_be_bytes();
+    lines::encode(batch, number, |batch, row, out| {
+        let rows = &batch.parts[number];
+        out.extend_from_slice(&count);
+        for (column, field) in fields.iter().enumerate() {
+            let cell = rows.cell(column, row);
+            field
+                .put(cell, &batch.block.bytes, &rows.store, out)
+                .map_err(|fault| (column, fault))?;
+        }
+        Ok(())
+    });
+}

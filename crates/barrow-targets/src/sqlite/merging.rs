@@ -1,0 +1,152 @@
+//! Merges rows into a table by its key: they are put down in a temporary table first.
+
+use std::ops::Range;
+
+use barrow_core::flow::Batch;
+use barrow_core::rejects::Code;
+use rusqlite::Connection;
+
+use super::insert::{Inserter, Stopped, stopped};
+use super::words::explained;
+use crate::dialect::Dialect;
+use crate::error::Error;
+use crate::isolate::{PieceSize, Refused, Tried, isolate};
+use crate::merge::{self, Merged, Statements};
+use crate::table::Table;
+use crate::{Part, Refusal};
+
+/// What merges the rows of one kind.
+pub struct Merger {
+    inserter: Inserter,
+    statements: Statements,
+    size: PieceSize,
+}
+
+impl Merger {
+    /// Makes the temporary table for a part, and what merges from it into `table`.
+    ///
+    /// # Errors
+    /// The part has no key, or SQLite will not have the table.
+    pub fn new(connection: &Connection, part: &Part, table: &Table) -> Result<Merger, Error> {
+        let quoted = |name: &str| Dialect::Sqlite.quoted(name);
+        let name = format!("barrow_stage_{}", part.number);
+        let target = format!("main.{}", quoted(&part.table));
+        let stage = format!("temp.{}", quoted(&name));
+        let statements = merge::statements(Dialect::Sqlite, &target, &stage, part)?;
+        let columns: Vec<String> = part.columns.iter().map(|c| quoted(&c.name)).collect();
+        let keys: Vec<String> = part.key.iter().map(|name| quoted(name)).collect();
+        // Its key is unique, so that rows with the same key are merged one after the
+        // other.
+        connection
+            .execute_batch(&format!(
+                "CREATE TEMP TABLE {} AS SELECT {} FROM {target} WHERE 0; \
+                 CREATE UNIQUE INDEX temp.{} ON {} ({})",
+                quoted(&name),
+                columns.join(", "),
+                quoted(&format!("{name}_key")),
+                quoted(&name),
+                keys.join(", ")
+            ))
+            .map_err(|e| explained(&e, "making room for rows to merge"))?;
+        let staged = Part {
+            table: name,
+            ..part.clone()
+        };
+        let plain = Table {
+            triggers: false,
+            ..table.clone()
+        };
+        Ok(Merger {
+            inserter: Inserter::new(&staged, &plain),
+            statements,
+            size: PieceSize::default(),
+        })
+    }
+
+    /// What puts the rows down.
+    pub fn inserter(&self) -> &Inserter {
+        &self.inserter
+    }
+
+    /// Merges a batch's good rows, which have been encoded. Returns those that the
+    /// table refused, and what became of the others.
+    ///
+    /// # Errors
+    /// Whatever is not the fault of a row.
+    pub fn merge(
+        &mut self,
+        connection: &Connection,
+        batch: &Batch,
+    ) -> Result<(Vec<Refusal>, Merged), Error> {
+        let mut merged = Merged::default();
+        let count = batch.parts[self.inserter.part()].good.len();
+        let (inserter, statements) = (&self.inserter, &self.statements);
+        let mut attempt = |rows: Range<usize>| {
+            let failed = |e: rusqlite::Error| explained(&e, "merging rows");
+            connection
+                .execute_batch("SAVEPOINT barrow_merge")
+                .map_err(failed)?;
+            let end = match piece(connection, inserter, statements, batch, rows) {
+                Ok(found) => {
+                    merged.add(found);
+                    connection
+                        .execute_batch("RELEASE barrow_merge")
+                        .map_err(failed)?;
+                    return Ok(Tried::Done);
+                }
+                Err(Stopped::Failed(error)) => return Err(error),
+                Err(Stopped::Refused(code, words)) => (code, words),
+            };
+            connection
+                .execute_batch("ROLLBACK TO barrow_merge; RELEASE barrow_merge")
+                .map_err(failed)?;
+            Ok(Tried::Refused(Refused {
+                at: None,
+                code: end.0,
+                column: None,
+                words: end.1,
+            }))
+        };
+        let refused = isolate(0..count, &mut self.size, &mut attempt)?;
+        let refusals = refused
+            .into_iter()
+            .map(|(row, why)| self.inserter.refusal(batch, row, why.code, why.words));
+        Ok((refusals.collect(), merged))
+    }
+}
+
+/// Puts rows down and merges them.
+fn piece(
+    connection: &Connection,
+    inserter: &Inserter,
+    statements: &Statements,
+    batch: &Batch,
+    rows: Range<usize>,
+) -> Result<Merged, Stopped> {
+    let count = rows.len() as u64;
+    inserter.put_down(connection, batch, rows)?;
+    let run = |sql: &str| -> Result<u64, Stopped> {
+        let mut statement = connection
+            .prepare_cached(sql)
+            .map_err(|e| Stopped::Failed(explained(&e, "merging rows")))?;
+        let count = statement
+            .raw_execute()
+            .map_err(|e| stopped(connection, &e))?;
+        Ok(count as u64)
+    };
+    let changed = match &statements.update {
+        Some(update) => run(update)?,
+        None => 0,
+    };
+    let new = run(&statements.insert)?;
+    run(&statements.clear)?;
+    if new + changed > count {
+        let words = "the table took more rows than came".to_string();
+        return Err(Stopped::Refused(Code::Refused, words));
+    }
+    Ok(Merged {
+        new,
+        changed,
+        same: count - new - changed,
+    })
+}

@@ -1,0 +1,31 @@
+//! Whether a table can be merged into by a key.
+
+use barrow_core::visible::visible;
+
+use crate::Part;
+use crate::error::Error;
+
+/// Holds a part's key against the sets of columns that are unique in its table.
+///
+/// # Errors
+/// None of them is the key: two rows of the table might have it.
+pub fn check(part: &Part, unique: &[Vec<String>]) -> Result<(), Error> {
+    let has = |names: &[String], name: &String| names.iter().any(|n| n.eq_ignore_ascii_case(name));
+    let is_key = |names: &Vec<String>| {
+        names.len() == part.key.len() && part.key.iter().all(|name| has(names, name))
+    };
+    if unique.iter().any(is_key) {
+        return Ok(());
+    }
+    let names: Vec<_> = part
+        .key
+        .iter()
+        .map(|name| visible(name.as_bytes()))
+        .collect();
+    Err(Error::spec(format!(
+        "two rows of the table {} may have the same {}, so rows cannot be merged by it",
+        visible(part.table.as_bytes()),
+        names.join(", ")
+    ))
+    .advice("make a unique index on the key's columns, and on no others"))
+}
