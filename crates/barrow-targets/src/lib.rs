@@ -188,6 +188,11 @@ pub trait Target {
     /// A table does not fit the job, or the database will not have it.
     fn begin(&mut self, job: &Job) -> Result<Vec<u64>, Error>;
 
+    /// How many bytes of a file a batch should hold; none if that does not matter.
+    fn block_size(&self) -> Option<usize> {
+        None
+    }
+
     /// What puts rows into this target's form, once the load has begun.
     fn encoder(&self) -> Encoder;
 

@@ -40,6 +40,8 @@ pub struct Options {
     pub threads: usize,
     /// How many bytes a block holds unless one record needs more.
     pub block_size: usize,
+    /// How many typed batches may wait for the sink.
+    pub waiting: usize,
     /// What computed values may say of the run.
     pub facts: Facts,
 }
@@ -50,6 +52,7 @@ impl Default for Options {
         Options {
             threads,
             block_size: BLOCK,
+            waiting: 12,
             facts: Facts::default(),
         }
     }
@@ -92,7 +95,7 @@ pub fn run<S: Sink>(
 ) -> Result<(), Failure<S::Error>> {
     let workers = options.threads.max(1);
     // Some for each worker, and some that wait for the sink.
-    let batches = workers * 2 + 12;
+    let batches = workers * 2 + options.waiting.max(1);
     let (give_free, free) = bounded::<Batch>(batches);
     let (give_cut, cut) = bounded::<Batch>(batches);
     let (give_done, done) = bounded::<Done>(batches);
@@ -100,8 +103,11 @@ pub fn run<S: Sink>(
     for _ in 0..batches {
         let _ = give_free.send(Batch::default());
     }
-    thread::scope(|scope| {
-        let splitter = Splitter::new(plan, files, options.block_size);
+    let block_size = options.block_size;
+    // The ends of the channels move in: where the sink gives up, they are dropped, so
+    // that the threads which wait at the other ends go home.
+    thread::scope(move |scope| {
+        let splitter = Splitter::new(plan, files, block_size);
         let failed = give_done.clone();
         let named = |name: &str| thread::Builder::new().name(name.into());
         let spawned = named("splitter")
@@ -121,7 +127,7 @@ pub fn run<S: Sink>(
             totals: totals::Totals::default(),
             encode,
         };
-        drain(&done, &give_free, in_order, sink)
+        drain(done, give_free, in_order, sink)
     })
 }
 
@@ -215,8 +221,8 @@ fn catch<T>(work: impl FnOnce() -> Result<T, Error>) -> Result<T, Error> {
 /// at a time: where the sink is the slowest, each one given back alone would
 /// wake a thread that soon sleeps again.
 fn drain<S: Sink>(
-    done: &Receiver<Done>,
-    free: &Sender<Batch>,
+    done: Receiver<Done>,
+    free: Sender<Batch>,
     mut in_order: InOrder<'_>,
     sink: &mut S,
 ) -> Result<(), Failure<S::Error>> {

@@ -45,6 +45,11 @@ const TRAILER: &[u8] = &(-1i16).to_be_bytes();
 /// still on their way.
 const CHUNK: usize = 64 * 1024;
 
+/// Bytes of a file in one COPY. Each COPY costs the server a millisecond or two: with
+/// 128 KiB a load took 1.9 times as long as one COPY of the same rows, with 1 MiB 1.1
+/// times, and with 2 MiB no less, for more memory.
+const BLOCK: usize = 1 << 20;
+
 /// A PostgreSQL database.
 pub struct Postgres {
     client: Client,
@@ -461,6 +466,10 @@ impl Target for Postgres {
         self.merged = (job.mode == Mode::Merge).then(Merged::default);
         self.open_savepoint()?;
         Ok(before)
+    }
+
+    fn block_size(&self) -> Option<usize> {
+        Some(BLOCK)
     }
 
     fn encoder(&self) -> Encoder {

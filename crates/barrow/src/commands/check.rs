@@ -308,7 +308,8 @@ impl CheckSink<'_> {
             let mut seen = TwiceSeen::new(names.collect());
             keys.finish(&mut |found: Twice| seen.note(&found))
                 .map_err(not_kept)?;
-            if seen.count > 0 {
+            // A merge takes rows with the same key one after the other.
+            if seen.count > 0 && spec.plan.target.mode != Mode::Merge {
                 twice.push(seen);
             }
         }

@@ -32,6 +32,12 @@ pub fn run(args: &Load) -> Result<ExitCode, Failure> {
     let mut target = barrow_targets::open(&url, job.create)?;
     let rows_before = target.begin(&job)?;
     let encode = target.encoder();
+    let mut options = flow_options(&args.shared, &run);
+    if let (Some(size), Every::All) = (target.block_size(), spec.plan.target.every) {
+        // A load that commits as it goes does so at a block's end: there they stay small.
+        options.block_size = size;
+        options.waiting = 4;
+    }
     let mut sink = LoadSink {
         files: &files,
         target: target.as_mut(),
@@ -45,13 +51,7 @@ pub fn run(args: &Load) -> Result<ExitCode, Failure> {
         clock: Instant::now(),
         times: Vec::new(),
     };
-    let flowed = flow::run(
-        &spec.plan,
-        files.clone(),
-        flow_options(&args.shared, &run),
-        &*encode,
-        &mut sink,
-    );
+    let flowed = flow::run(&spec.plan, files.clone(), options, &*encode, &mut sink);
     let finished = sink.finish(flowed)?;
     let summary = Summary {
         spec: spec.name(),
@@ -193,6 +193,7 @@ impl LoadSink<'_> {
             Ok((outcome, rows_after)) => Ok(Finished {
                 summary: Summary {
                     outcome,
+                    merged: self.target.merged(),
                     rejects: self.keeper.folder().map(std::path::Path::to_path_buf),
                     times: self.times,
                     elapsed: self.clock.elapsed(),

@@ -10,6 +10,7 @@ use barrow_core::rejects::Code;
 use barrow_core::spec::plan::Tolerance;
 use barrow_core::tally::{ReasonKind, Repair, Tally};
 use barrow_core::visible::visible;
+use barrow_targets::Merged;
 use owo_colors::OwoColorize;
 use serde_json::{Value, json};
 
@@ -35,6 +36,8 @@ pub struct Summary {
     pub outcome: Outcome,
     pub tolerance: Tolerance,
     pub tally: Tally,
+    /// What became of the loaded rows, where they are merged.
+    pub merged: Option<Merged>,
     pub rejects: Option<PathBuf>,
     /// How long each file took.
     pub times: Vec<Duration>,
@@ -308,6 +311,15 @@ fn files(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     writeln!(out)
 }
 
+fn merged_words(merged: &Merged) -> String {
+    format!(
+        "{} new, {} changed, {} the same",
+        number(merged.new),
+        number(merged.changed),
+        number(merged.same)
+    )
+}
+
 fn counts(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     let rejected = s.rejected();
     let left_out = s.tally.left_out();
@@ -316,7 +328,12 @@ fn counts(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         true => ("would load", "would reject", "would repair"),
         false => ("loaded", "rejected", "repaired"),
     };
-    lines.push((loaded, s.loaded(), String::new()));
+    let merged = s.merged.filter(|_| s.outcome == Outcome::Kept);
+    lines.push((
+        loaded,
+        s.loaded(),
+        merged.as_ref().map(merged_words).unwrap_or_default(),
+    ));
     if s.outcome != Outcome::Kept && !s.rehearsal {
         lines.push((
             "not kept",
@@ -544,6 +561,9 @@ fn document(s: &Summary) -> Value {
         },
         "tolerance": s.tolerance.to_string(),
         "read": s.tally.read(), "records": s.tally.records(), "loaded": s.loaded(),
+        "merged": s.merged.filter(|_| s.outcome == Outcome::Kept).map(|m| {
+            json!({ "new": m.new, "changed": m.changed, "same": m.same })
+        }),
         "not_kept": s.not_kept(), "rejected": s.rejected(), "rehearsal": s.rehearsal,
         "keys_twice": twice,
         "left_out": left_out(&s.tally.left_out()),

@@ -1,6 +1,7 @@
 //! Drives the built program on files in a temporary folder.
 
 mod check;
+mod databases;
 mod demo;
 mod draft;
 mod formats;
@@ -8,3 +9,5 @@ mod load;
 mod market;
 mod meaning;
 mod refusals;
+mod servers;
+mod targets;
