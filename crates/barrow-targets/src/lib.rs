@@ -1,5 +1,6 @@
 //! The databases that rows go into, behind one trait.
 
+pub mod about;
 pub mod ddl;
 pub mod dialect;
 pub mod error;
@@ -23,6 +24,7 @@ use barrow_core::spec::Type;
 use barrow_core::spec::plan::Mode;
 use barrow_core::visible::visible;
 
+pub use about::{About, Rights};
 pub use dialect::Dialect;
 pub use error::Error;
 pub use merge::Merged;
@@ -174,6 +176,12 @@ pub trait Target {
     /// # Errors
     /// The database cannot be asked, or what has the name is not a table.
     fn describe(&mut self, table: &str) -> Result<Option<Table>, Error>;
+
+    /// What the database says of itself, and what we may do with `tables`.
+    ///
+    /// # Errors
+    /// The database cannot be asked.
+    fn about(&mut self, tables: &[&str]) -> Result<About, Error>;
 
     /// Whether a kind of rows could be loaded into a table, as far as is known before.
     ///

@@ -130,6 +130,9 @@ pub struct Check {
     /// How many rejects a load may have and still be kept: 50, or 0.5%
     #[arg(long, value_name = "NUMBER", value_parser = Tolerance::parse)]
     pub tolerance: Option<Tolerance>,
+    /// Only see whether the database answers, and what may be done there
+    #[arg(long)]
+    pub connect: bool,
     /// Keep what a load would reject, in a folder of its own within this one
     #[arg(long, value_name = "FOLDER")]
     pub rejects: Option<PathBuf>,

@@ -10,6 +10,7 @@
 mod connect;
 mod describe;
 mod encode;
+mod rights;
 mod types;
 mod words;
 
@@ -35,7 +36,7 @@ use crate::lines::{self, Lines};
 use crate::merge::{self, Merged};
 use crate::server::Server;
 use crate::table::Table;
-use crate::{Encoder, Job, Part, Refusal, Target, fit, unique};
+use crate::{About, Encoder, Job, Part, Refusal, Target, fit, unique};
 
 const DIALECT: Dialect = Dialect::MariaDb;
 
@@ -476,6 +477,10 @@ fn statement(conn: &mut Conn, sql: &str) -> Result<Result<(), Refused>, Error> {
 impl Target for MariaDb {
     fn describe(&mut self, table: &str) -> Result<Option<Table>, Error> {
         Ok(describe(&mut self.conn, table)?.map(|found| found.table))
+    }
+
+    fn about(&mut self, tables: &[&str]) -> Result<About, Error> {
+        rights::about(&mut self.conn, tables)
     }
 
     fn fits(&mut self, part: &Part, table: &Table) -> Result<(), Error> {

@@ -8,6 +8,7 @@ mod connect;
 mod describe;
 mod encode;
 mod passfile;
+mod rights;
 mod types;
 mod words;
 
@@ -31,7 +32,7 @@ use crate::lines::{self, Lines};
 use crate::merge::{self, Merged};
 use crate::server::Server;
 use crate::table::Table;
-use crate::{Encoder, Job, Part, Refusal, Target, fit, unique};
+use crate::{About, Encoder, Job, Part, Refusal, Target, fit, unique};
 
 const DIALECT: Dialect = Dialect::Postgres;
 
@@ -443,6 +444,10 @@ fn run_merge(
 impl Target for Postgres {
     fn describe(&mut self, table: &str) -> Result<Option<Table>, Error> {
         Ok(describe(&mut self.client, table)?.map(|found| found.table))
+    }
+
+    fn about(&mut self, tables: &[&str]) -> Result<About, Error> {
+        rights::about(&mut self.client, tables)
     }
 
     fn fits(&mut self, part: &Part, table: &Table) -> Result<(), Error> {

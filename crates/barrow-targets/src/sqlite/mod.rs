@@ -26,7 +26,7 @@ use crate::dialect::Dialect;
 use crate::error::Error;
 use crate::merge::Merged;
 use crate::table::{Table, TableColumn};
-use crate::{Encoder, Job, Part, Refusal, Target, fit, unique};
+use crate::{About, Encoder, Job, Part, Refusal, Rights, Target, fit, unique};
 
 /// How long a lock of another program is waited for.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -346,6 +346,19 @@ fn check_affinities(part: &Part, table: &Table) -> Result<(), Error> {
 impl Target for Sqlite {
     fn describe(&mut self, table: &str) -> Result<Option<Table>, Error> {
         self.describe_table(table)
+    }
+
+    fn about(&mut self, tables: &[&str]) -> Result<About, Error> {
+        let rights = tables
+            .iter()
+            .map(|table| Ok(Rights::all(table, self.kind_of(table)?.is_some())));
+        let read_only = self.connection.is_readonly("main").unwrap_or(false);
+        Ok(About {
+            server: format!("SQLite {}", rusqlite::version()),
+            hindrance: read_only.then(|| "the file may not be written to".to_string()),
+            tables: rights.collect::<Result<_, Error>>()?,
+            ..About::default()
+        })
     }
 
     fn fits(&mut self, part: &Part, table: &Table) -> Result<(), Error> {

@@ -22,7 +22,7 @@ use crate::args::{Check, Report};
 use crate::failure::{BEYOND_TOLERANCE, Failure};
 use crate::view::progress::Progress;
 use crate::view::summary::{self, Outcome, Summary, TableRows, TwiceSeen};
-use crate::view::{failure, sides};
+use crate::view::{connection, failure, sides};
 
 /// Checks, and says what a load would do.
 pub fn run(args: &Check) -> Result<ExitCode, Failure> {
@@ -32,6 +32,9 @@ pub fn run(args: &Check) -> Result<ExitCode, Failure> {
         spec.plan.rejects.tolerance = tolerance;
     }
     failure::odd(&spec.path, &spec.text, &spec.plan.oddities);
+    if args.connect {
+        return connect(&spec, args);
+    }
     let files = spec.files(&args.files)?;
     let target = Compared::new(&spec, args)?;
     let header = match files.first() {
@@ -77,6 +80,24 @@ pub fn run(args: &Check) -> Result<ExitCode, Failure> {
         Outcome::Kept => ExitCode::SUCCESS,
         Outcome::BeyondTolerance { .. } => ExitCode::from(BEYOND_TOLERANCE),
         Outcome::TotalsDiffer { .. } => ExitCode::FAILURE,
+    })
+}
+
+/// Asks the database what it is and what may be done there, and reads no file.
+fn connect(spec: &Spec, args: &Check) -> Result<ExitCode, Failure> {
+    let shared = &args.shared;
+    let url = spec.url(shared.into.as_deref())?;
+    let job = spec.job(shared.table.as_deref())?;
+    if !barrow_targets::is_there(&url) && job.create {
+        return connection::print_new(&spec.name(), &url, shared.report)
+            .map(|()| ExitCode::SUCCESS);
+    }
+    let about = barrow_targets::open(&url, false)?.about(&job.tables())?;
+    let missing = barrow_targets::about::missing(&about, &job, url.dialect());
+    connection::print(&spec.name(), &url, &about, &missing, shared.report)?;
+    Ok(match missing.is_empty() {
+        true => ExitCode::SUCCESS,
+        false => ExitCode::FAILURE,
     })
 }
 

@@ -1,5 +1,6 @@
 //! What people see.
 
+pub mod connection;
 pub mod failure;
 pub mod lines;
 pub mod progress;

@@ -172,6 +172,63 @@ fn a_user_without_the_right_is_told() {
 }
 
 #[test]
+fn a_connection_is_tested_and_what_is_missing_told() {
+    for kind in [Kind::Postgres, Kind::MariaDb] {
+        let d = database(kind);
+        let said = d.run("check d.spec.toml --connect");
+        assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+        let name = d.each("", "server   PostgreSQL 1", "server   MariaDB 1");
+        for line in [
+            name,
+            "not encrypted",
+            "user     barrow",
+            "table    d is there",
+            "read, insert, update, delete, make tables",
+            "all that it needs",
+        ] {
+            assert!(said.out.contains(line), "{line}: {}", said.out);
+        }
+        let said = d.run("check d.spec.toml --connect --table none");
+        assert_eq!(said.code, 1);
+        assert!(said.out.contains("there is no table none"), "{}", said.out);
+        let user = match kind {
+            Kind::Postgres => {
+                d.sql(&[
+                    "DO $$ BEGIN CREATE ROLE reader LOGIN; EXCEPTION WHEN duplicate_object THEN NULL; END $$",
+                    "GRANT SELECT ON d TO reader",
+                ]);
+                d.url().replace("barrow@", "reader@")
+            }
+            _ => {
+                let name = d
+                    .url()
+                    .rsplit('/')
+                    .next()
+                    .unwrap()
+                    .split('?')
+                    .next()
+                    .unwrap()
+                    .to_string();
+                d.sql(&[
+                    "CREATE OR REPLACE USER reader@'127.0.0.1' IDENTIFIED BY 'crumbs'",
+                    &format!("GRANT SELECT ON {name}.d TO reader@'127.0.0.1'"),
+                ]);
+                d.url().replace("barrow:", "reader:")
+            }
+        };
+        let mut command = d
+            .market
+            .command("check d.spec.toml --connect --report json --into");
+        command.arg(user);
+        let said = crate::market::said(command);
+        assert_eq!(said.code, 1, "{}{}", said.out, said.err);
+        let missing = said.json()["missing"][0].as_str().unwrap().to_string();
+        assert!(missing.contains("GRANT INSERT ON"), "{missing}");
+        assert_eq!(said.json()["tables"][0]["select"], true);
+    }
+}
+
+#[test]
 fn a_lock_that_stays_is_told() {
     let d = database(Kind::Postgres);
     d.sql(&["BEGIN", "LOCK TABLE d IN ACCESS EXCLUSIVE MODE"]);

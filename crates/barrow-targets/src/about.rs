@@ -1,0 +1,163 @@
+//! What a database says of itself, and of what we may do there.
+
+use barrow_core::spec::plan::Mode;
+use barrow_core::visible::visible;
+
+use crate::Job;
+use crate::dialect::Dialect;
+
+/// A database as it answers.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct About {
+    /// What it is, and its version.
+    pub server: String,
+    /// Who we are to it; none where it knows no users.
+    pub user: Option<String>,
+    /// Whether the line to it is encrypted; none where there is no line.
+    pub encrypted: Option<bool>,
+    /// What keeps rows from being sent at all, with what to do.
+    pub hindrance: Option<String>,
+    /// Each table of the load.
+    pub tables: Vec<Rights>,
+}
+
+/// What we may do with a table.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Rights {
+    /// Its name.
+    pub table: String,
+    /// Whether it is there.
+    pub is_there: bool,
+    /// Read its rows.
+    pub select: bool,
+    /// Insert rows.
+    pub insert: bool,
+    /// Change rows.
+    pub update: bool,
+    /// Take rows out.
+    pub delete: bool,
+    /// Make tables beside it.
+    pub create: bool,
+}
+
+impl Rights {
+    /// Everything may be done, as in a file of our own.
+    pub fn all(table: &str, is_there: bool) -> Rights {
+        Rights {
+            table: table.to_string(),
+            is_there,
+            select: true,
+            insert: true,
+            update: true,
+            delete: true,
+            create: true,
+        }
+    }
+
+    /// The rights in words; none where there are none.
+    pub fn words(&self) -> String {
+        let mut words = Vec::new();
+        for (may, word) in [
+            (self.select && self.is_there, "read"),
+            (self.insert && self.is_there, "insert"),
+            (self.update && self.is_there, "update"),
+            (self.delete && self.is_there, "delete"),
+            (self.create, "make tables"),
+        ] {
+            if may {
+                words.push(word);
+            }
+        }
+        match words.is_empty() {
+            true => "none".into(),
+            false => words.join(", "),
+        }
+    }
+}
+
+/// What a load would lack, each with what to do about it.
+pub fn missing(about: &About, job: &Job, dialect: Dialect) -> Vec<String> {
+    let mut missing: Vec<String> = about.hindrance.iter().cloned().collect();
+    for rights in &about.tables {
+        let table = visible(rights.table.as_bytes());
+        let quoted = dialect.table(&rights.table);
+        let user = about.user.as_deref().unwrap_or("the user");
+        if !rights.is_there && !job.create && job.mode != Mode::Replace {
+            missing.push(format!(
+                "there is no table {table}: say [target] create = true, or make it by barrow ddl"
+            ));
+        }
+        let makes = !rights.is_there || job.mode == Mode::Replace;
+        if makes && !rights.create {
+            missing.push(format!(
+                "{user} may not make the table {table}: let its owner make it by barrow ddl, or grant CREATE"
+            ));
+        }
+        if makes {
+            continue;
+        }
+        let mut lacks = Vec::new();
+        for (may, needed, word) in [
+            (rights.select, true, "SELECT"),
+            (rights.insert, true, "INSERT"),
+            (rights.update, job.mode == Mode::Merge, "UPDATE"),
+            (rights.delete, job.mode == Mode::Truncate, "DELETE"),
+        ] {
+            if needed && !may {
+                lacks.push(word);
+            }
+        }
+        if !lacks.is_empty() {
+            missing.push(format!(
+                "{user} lacks rights on the table {table}: GRANT {} ON {quoted} TO …",
+                lacks.join(", ")
+            ));
+        }
+    }
+    missing
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn job(mode: Mode, create: bool) -> Job {
+        Job {
+            parts: Vec::new(),
+            mode,
+            create,
+        }
+    }
+
+    fn about(rights: Rights) -> About {
+        About {
+            tables: vec![rights],
+            ..About::default()
+        }
+    }
+
+    #[test]
+    fn what_a_mode_needs_is_asked_for() {
+        let mut rights = Rights::all("d", true);
+        rights.update = false;
+        let found = |mode, create, rights: &Rights| {
+            missing(
+                &about(rights.clone()),
+                &job(mode, create),
+                Dialect::Postgres,
+            )
+        };
+        assert_eq!(found(Mode::Append, false, &rights), [""; 0]);
+        let lacks = found(Mode::Merge, false, &rights);
+        assert!(
+            lacks[0].ends_with("GRANT UPDATE ON \"d\" TO …"),
+            "{lacks:?}"
+        );
+        rights.is_there = false;
+        assert_eq!(found(Mode::Append, false, &rights).len(), 1);
+        assert_eq!(found(Mode::Append, true, &rights), [""; 0]);
+        rights.create = false;
+        assert_eq!(found(Mode::Append, true, &rights).len(), 1);
+        assert_eq!(Rights::default().words(), "none");
+    }
+}
