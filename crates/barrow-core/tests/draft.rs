@@ -271,3 +271,26 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn keys_that_rise_and_keys_that_fall_back_are_told_apart() {
+    let told = |ids: Vec<u64>| {
+        let rows: String = ids.iter().map(|id| format!("{id},a\n")).collect();
+        let (_file, draft) = draft_of(format!("id,note\n{rows}").as_bytes(), 200);
+        draft.columns[0].evidence.contains("all distinct")
+    };
+    assert!(told((1..2_000).collect()));
+    // Falls back behind what came first, to numbers that were not there.
+    assert!(told((1_000..2_000).chain(1..1_000).collect()));
+    // Falls back among the numbers before, once without and once with a repeat.
+    assert!(told(
+        (1..2_000).map(|n| n * 2).chain([3_001, 3_003]).collect()
+    ));
+    assert!(!told(
+        (1..2_000).map(|n| n * 2).chain([3_001, 3_002]).collect()
+    ));
+    assert!(!told((1..2_000).chain([700]).collect()));
+    // In no order at all.
+    assert!(told((1..2_000).map(|n| n * 7_919 % 10_007).collect()));
+    assert!(!told((1..2_000).map(|n| n * 7_919 % 1_009).collect()));
+}

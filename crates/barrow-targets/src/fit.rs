@@ -46,6 +46,10 @@ pub fn fit(column: &Column, found: &TableColumn) -> Fit {
         (Some(most), Some(_)) => return narrow(format!("{most} characters")),
         _ => {}
     }
+    // A word for moments that know no zone, and hold those of UTC.
+    if spec == Type::TimestampTz && found.declared.to_ascii_lowercase().starts_with("datetime") {
+        return Fit::Fits;
+    }
     let other = || Fit::Other(format!("{spec} into {table}"));
     match (spec, table) {
         (Type::Real, Type::Double) | (Type::Date, Type::Timestamp) => Fit::Fits,

@@ -11,7 +11,7 @@ mod patterns;
 mod profile;
 mod write;
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
 
@@ -75,13 +75,22 @@ pub fn draft(
         .ok_or_else(|| Error::NoFile("there are no files to draft a spec from".into()))?;
     let mut shape = layout::find(first)?;
     same_headers(&shape, files)?;
-    let mut gathered = gather(&shape, files, &options, told)?;
+    let mut gathered = gather(&shape, files, &options, false, told)?;
     // A last line that is no record is a trailer, and all is read once more.
     if let Some(lines) = gathered.trailer(&shape) {
         shape.trailer = lines;
-        gathered = gather(&shape, files, &options, told)?;
+        gathered = gather(&shape, files, &options, false, told)?;
     }
-    let columns = choose::columns(&shape, &gathered.profiles, &gathered.distinct);
+    // Numbers that rose, and then fell back among those before them.
+    if gathered.distinct.contains(&Differ::Unknown) {
+        gathered = gather(&shape, files, &options, true, told)?;
+    }
+    let distinct: Vec<bool> = gathered
+        .distinct
+        .iter()
+        .map(|d| *d == Differ::All)
+        .collect();
+    let columns = choose::columns(&shape, &gathered.profiles, &distinct);
     let text = write::spec(&shape, &columns, &gathered, into);
     Ok(Draft {
         shape,
@@ -95,7 +104,7 @@ pub fn draft(
 /// What was gathered from all records.
 pub(crate) struct Gathered {
     pub profiles: Vec<Profile>,
-    pub distinct: Vec<bool>,
+    pub distinct: Vec<Differ>,
     pub records: u64,
     pub misshapen: u64,
     /// Misshapen records: file, line, and what is wrong.
@@ -124,10 +133,13 @@ fn as_text(shape: &Shape) -> Result<Plan, Error> {
     })
 }
 
+/// Reads every record. With `by_hash`, whether values differ is found out by hashes
+/// alone.
 fn gather(
     shape: &Shape,
     files: &[SourceFile],
     options: &Options,
+    by_hash: bool,
     told: &mut dyn FnMut(u64, u64),
 ) -> Result<Gathered, Error> {
     let plan = as_text(shape)?;
@@ -136,7 +148,7 @@ fn gather(
     let mut sink = Gather {
         still: &still,
         profiles: (0..width).map(|_| Profile::default()).collect(),
-        distinct: (0..width).map(|_| Distinct::default()).collect(),
+        distinct: (0..width).map(|_| Distinct::new(by_hash)).collect(),
         records: 0,
         misshapen: 0,
         named: Vec::new(),
@@ -148,8 +160,8 @@ fn gather(
     let hints: Vec<Mutex<Hint>> = (0..width).map(|_| Mutex::default()).collect();
     let encode = |batch: &mut Batch| {
         let column = |column: usize| {
-            let distinct = still[column].load(Ordering::Relaxed);
-            Profile::of(column, batch, &hints[column], distinct)
+            let hashed = still[column].load(Ordering::Relaxed);
+            Profile::of(column, batch, &hints[column], hashed)
         };
         let found: Vec<Profile> = (0..width).map(column).collect();
         batch.encoded = vec![Box::new(found)];
@@ -160,25 +172,30 @@ fn gather(
     }
 }
 
-/// Whether a column's values are all different, as far as is known.
+/// Whether a column's values are all different.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Differ {
+    /// They are.
+    All,
+    /// Two are the same.
+    NotAll,
+    /// It takes another look.
+    Unknown,
+}
+
+/// Whether a column's values are all different, as far as is known. Numbers that rise
+/// from value to value, as most keys do, need no hashes.
 struct Distinct {
-    all: bool,
+    differ: Differ,
+    /// The stretches of numbers that rose, none of which overlap; none once they no
+    /// longer do.
+    stretches: Option<BTreeMap<i64, i64>>,
     seen: HashSet<u128>,
     keys: Keys,
 }
 
-impl Default for Distinct {
-    fn default() -> Distinct {
-        Distinct {
-            all: true,
-            seen: HashSet::new(),
-            keys: Keys::default(),
-        }
-    }
-}
-
 struct Gather<'t> {
-    /// For the workers: whether a column's values are all different so far.
+    /// For the workers: whether a column's values are to be hashed.
     still: &'t [AtomicBool],
     profiles: Vec<Profile>,
     distinct: Vec<Distinct>,
@@ -206,8 +223,8 @@ impl Sink for Gather<'_> {
             .and_then(|e| e.downcast_ref::<Vec<Profile>>())
         {
             for (place, (all, more)) in self.profiles.iter_mut().zip(found).enumerate() {
-                self.distinct[place].take(&more.hashes)?;
-                self.still[place].store(self.distinct[place].all, Ordering::Relaxed);
+                self.distinct[place].take(more)?;
+                self.still[place].store(self.distinct[place].hashes(), Ordering::Relaxed);
                 all.add(more, &file.name);
             }
         }
@@ -240,13 +257,44 @@ impl Sink for Gather<'_> {
 }
 
 impl Distinct {
-    fn take(&mut self, hashes: &[u128]) -> Result<(), Error> {
-        for hash in hashes {
-            if !self.all {
+    fn new(by_hash: bool) -> Distinct {
+        Distinct {
+            differ: Differ::All,
+            stretches: (!by_hash).then(BTreeMap::new),
+            seen: HashSet::new(),
+            keys: Keys::default(),
+        }
+    }
+
+    /// Whether the next values are to be hashed.
+    fn hashes(&self) -> bool {
+        let rises = self.stretches.as_ref().is_some_and(|s| !s.is_empty());
+        self.differ == Differ::All && !rises
+    }
+
+    fn take(&mut self, profile: &Profile) -> Result<(), Error> {
+        if self.differ != Differ::All || profile.values == 0 {
+            return Ok(());
+        }
+        if let Some(stretches) = &mut self.stretches {
+            if let Some(stretch) = profile.rising
+                && fits_between(stretches, stretch)
+            {
                 return Ok(());
             }
-            if self.seen.len() < DISTINCT_HELD {
-                self.all = self.seen.insert(*hash);
+            // What rose before was not hashed.
+            if !stretches.is_empty() {
+                self.differ = Differ::Unknown;
+                return Ok(());
+            }
+            self.stretches = None;
+        }
+        for hash in &profile.hashes {
+            if self.seen.len() < DISTINCT_HELD && !self.seen.insert(*hash) {
+                self.differ = Differ::NotAll;
+                self.seen = HashSet::new();
+                self.keys = Keys::default();
+                return Ok(());
             }
             let key = Key {
                 hash: *hash,
@@ -255,22 +303,36 @@ impl Distinct {
             };
             self.keys.add(key).map_err(kept)?;
         }
-        if !self.all {
-            self.seen = HashSet::new();
-            self.keys = Keys::default();
-        }
         Ok(())
     }
 
-    fn finish(self) -> Result<bool, Error> {
-        let mut all = self.all;
-        if all {
+    fn finish(self) -> Result<Differ, Error> {
+        let mut differ = self.differ;
+        if differ == Differ::All {
             self.keys
-                .finish(&mut |_: Twice| all = false)
+                .finish(&mut |_: Twice| differ = Differ::NotAll)
                 .map_err(kept)?;
         }
-        Ok(all)
+        Ok(differ)
     }
+}
+
+/// Adds a stretch of rising numbers, if none of the others overlaps it.
+fn fits_between(stretches: &mut BTreeMap<i64, i64>, (first, last): (i64, i64)) -> bool {
+    if let Some((_, end)) = stretches.range_mut(..=last).next_back() {
+        if *end >= first {
+            return false;
+        }
+        // Mostly the next stretch goes on where the last one ended.
+        if stretches.range(last..).next().is_none() {
+            if let Some(mut latest) = stretches.last_entry() {
+                *latest.get_mut() = last;
+            }
+            return true;
+        }
+    }
+    stretches.insert(first, last);
+    true
 }
 
 fn kept(source: std::io::Error) -> Error {
@@ -336,4 +398,23 @@ fn same_headers(shape: &Shape, files: &[SourceFile]) -> Result<(), Error> {
         files[0].name(),
         differences.join("\n")
     )))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn stretches_that_overlap_do_not_fit() {
+        let mut stretches = BTreeMap::new();
+        assert!(fits_between(&mut stretches, (10, 20)));
+        assert!(fits_between(&mut stretches, (21, 30)));
+        assert!(fits_between(&mut stretches, (1, 9)));
+        assert!(!fits_between(&mut stretches, (25, 40)));
+        assert!(!fits_between(&mut stretches, (5, 6)));
+        assert!(fits_between(&mut stretches, (31, 31)));
+        assert!(!fits_between(&mut stretches, (0, 100)));
+        assert!(fits_between(&mut stretches, (-5, 0)));
+        assert_eq!(stretches, BTreeMap::from([(-5, 0), (1, 9), (10, 31)]));
+    }
 }

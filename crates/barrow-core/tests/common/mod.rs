@@ -127,6 +127,7 @@ fn read_file(spec: &str, path: &Path, block_size: usize) -> Result<Out, Error> {
             run: "7f3a".into(),
             now: "2031-04-30T06:07:08Z".parse().expect("a timestamp"),
         },
+        ..Options::default()
     };
     match flow::run(&plan, files, options, &|_| {}, &mut out) {
         Ok(()) => Ok(out),

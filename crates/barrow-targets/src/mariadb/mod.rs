@@ -40,6 +40,9 @@ use crate::{About, Encoder, Job, Part, Refusal, Target, fit, unique};
 
 const DIALECT: Dialect = Dialect::MariaDb;
 
+/// Bytes of a file in one statement, which costs some round trips.
+const BLOCK: usize = 1 << 20;
+
 /// A MariaDB or MySQL database.
 pub struct MariaDb {
     conn: Conn,
@@ -507,6 +510,10 @@ impl Target for MariaDb {
         self.merged = (job.mode == Mode::Merge).then(Merged::default);
         self.run("SAVEPOINT barrow", "beginning the transaction")?;
         Ok(before)
+    }
+
+    fn block_size(&self) -> Option<usize> {
+        Some(BLOCK)
     }
 
     fn encoder(&self) -> Encoder {

@@ -392,7 +392,9 @@ fn send(
     client
         .batch_execute("ROLLBACK TO barrow")
         .map_err(|e| explained(&e, "taking rows back"))?;
-    let at = why.at.and_then(|at| lines.sent(places.clone(), at));
+    // A row that was only put down twice goes in once it comes alone.
+    let at = why.at.filter(|_| copier.merge.is_none());
+    let at = at.and_then(|at| lines.sent(places.clone(), at));
     Ok(Tried::Refused(Refused {
         at: at.map(|place| place - places.start),
         ..why

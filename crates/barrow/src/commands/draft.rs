@@ -10,6 +10,8 @@ use barrow_core::flow;
 use barrow_core::source::{self, SourceFile};
 use barrow_core::visible::visible;
 
+use barrow_targets::Url;
+
 use super::drift::{self, Drift};
 use super::job::Spec;
 use crate::args::Draft;
@@ -33,6 +35,9 @@ pub fn run(args: &Draft) -> Result<ExitCode, Failure> {
             "name a new file with -o; a spec is never written over",
         ));
     }
+    if let Some(into) = &args.into {
+        keeps_no_password(into)?;
+    }
     let files = source::find(&args.files, Path::new(""))?;
     let into = Into {
         files: words(args)?,
@@ -41,6 +46,24 @@ pub fn run(args: &Draft) -> Result<ExitCode, Failure> {
     };
     write(args, &drafted(args, &files, &into)?)?;
     Ok(ExitCode::SUCCESS)
+}
+
+/// A spec is read by others: a password does not belong into it.
+fn keeps_no_password(into: &str) -> Result<(), Failure> {
+    // What has names of the environment in it is no secret yet.
+    match Url::parse(into, Path::new(""), |_| Some(String::new())) {
+        Ok(Url::Postgres(server) | Url::MariaDb(server))
+            if server
+                .password()
+                .is_some_and(|password| !password.is_empty()) =>
+        {
+            Err(Failure::wrong(
+                "the address has a password, and a spec would keep it for all to read",
+                "leave it out, and put it into PGPASSWORD or MYSQL_PWD",
+            ))
+        }
+        _ => Ok(()),
+    }
 }
 
 fn options(args: &Draft) -> flow::Options {

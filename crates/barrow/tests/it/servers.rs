@@ -275,6 +275,56 @@ fn loses_its_server(kind: Kind, end: impl Fn(&Database)) {
 }
 
 #[test]
+fn others_see_the_old_rows_until_the_new_ones_are_all_there() {
+    for (kind, mode) in [
+        (Kind::Postgres, "truncate"),
+        (Kind::MariaDb, "truncate"),
+        (Kind::Postgres, "replace"),
+        (Kind::MariaDb, "replace"),
+        (Kind::Postgres, "append"),
+    ] {
+        let d = database(kind);
+        d.sql(&["INSERT INTO d VALUES (0, 'before')"]);
+        let mut child = d
+            .command(&format!("load d.spec.toml - --mode {mode}"))
+            .stdin(Stdio::piped())
+            .stdout(Stdio::null())
+            .spawn()
+            .unwrap();
+        let mut input = child.stdin.take().unwrap();
+        input.write_all(b"id,note\n").unwrap();
+        for id in 0..300_000 {
+            writeln!(input, "{id},a").unwrap();
+        }
+        std::thread::sleep(Duration::from_millis(500));
+        assert_eq!(d.rows("SELECT id, note FROM d"), ["0|before"], "{mode}");
+        drop(input);
+        assert!(child.wait().unwrap().success());
+        let wanted = if mode == "append" { 300_001 } else { 300_000 };
+        assert_eq!(d.count("SELECT count(*) FROM d"), wanted, "{mode}");
+    }
+}
+
+#[test]
+fn a_draft_keeps_no_password() {
+    let d = database(Kind::MariaDb);
+    let said = d
+        .market
+        .run("draft d.csv --into mysql://ann:crusts@db/market -o new.spec.toml");
+    assert_eq!(said.code, 2);
+    assert!(
+        said.err.contains("password") && !said.err.contains("crusts"),
+        "{}",
+        said.err
+    );
+    assert!(!d.market.path("new.spec.toml").exists());
+    let said = d
+        .market
+        .run("draft d.csv --into mysql://ann@db/market -o new.spec.toml");
+    assert_eq!(said.code, 0, "{}", said.err);
+}
+
+#[test]
 fn a_server_that_goes_away_is_told_and_nothing_is_kept() {
     loses_its_server(Kind::Postgres, |d| {
         d.rows(

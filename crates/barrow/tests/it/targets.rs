@@ -33,6 +33,8 @@ on_every_database! {
     records_of_two_kinds_find_each_other,
     check_and_ddl_know_the_table,
     a_type_that_does_not_go_into_the_column_is_told_before,
+    a_table_that_was_made_fits_every_type_again,
+    a_spec_without_types_takes_those_of_the_table,
 }
 
 fn spec(columns: &str, target: &str) -> String {
@@ -595,6 +597,69 @@ fn check_and_ddl_know_the_table(kind: Kind) {
         );
         assert_eq!(loaded(&d, "")["loaded"], 1);
     }
+}
+
+fn a_table_that_was_made_fits_every_type_again(kind: Kind) {
+    let types = [
+        "smallint",
+        "integer",
+        "bigint",
+        "decimal(8,2)",
+        "decimal(38,10)",
+        "real",
+        "double",
+        "boolean",
+        "char(3)",
+        "varchar(40)",
+        "text",
+        "date",
+        "time",
+        "timestamp",
+        "timestamptz",
+        "json",
+        "uuid",
+        "bytes",
+    ];
+    let columns: Vec<String> = types
+        .iter()
+        .enumerate()
+        .map(|(place, ty)| format!("c{place} = \"{ty}\""))
+        .collect();
+    let header: Vec<String> = (0..types.len()).map(|place| format!("c{place}")).collect();
+    let file = format!("{}\n", header.join(","));
+    let d = database(kind, &spec(&columns.join("\n"), "create = true"), &file);
+    loaded(&d, "");
+    let altered = d.run("ddl d.spec.toml --alter");
+    assert!(
+        altered.out.contains("fits as it is"),
+        "{}{}",
+        altered.out,
+        altered.err
+    );
+    let said = d.run("check d.spec.toml");
+    assert!(!said.out.contains("may not fit"), "{}", said.out);
+    loaded(&d, "");
+}
+
+fn a_spec_without_types_takes_those_of_the_table(kind: Kind) {
+    let spec = "[source]\nfiles = [\"d.csv\"]\n[target]\ntable = \"d\"\n[rejects]\ntolerance = 9\n";
+    let d = database(
+        kind,
+        spec,
+        "id,placed_on,kg\n1,2031-04-28,1.5\nx,2031-04-28,1\n3,2031-02-30,1\n",
+    );
+    d.sql(&["CREATE TABLE d (id BIGINT, placed_on DATE, kg DECIMAL(6,2))"]);
+    let said = d.market.command("load d.spec.toml --report json --into");
+    let mut command = said;
+    // The table is asked for before the command's own address is known to the spec.
+    command.arg(d.url());
+    let said = crate::market::said(command);
+    assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+    assert_eq!(
+        (&said.json()["loaded"], &said.json()["rejected"]),
+        (&1.into(), &2.into())
+    );
+    assert_eq!(d.rows("SELECT id FROM d"), ["1"]);
 }
 
 fn a_type_that_does_not_go_into_the_column_is_told_before(kind: Kind) {

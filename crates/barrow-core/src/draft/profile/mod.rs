@@ -75,12 +75,15 @@ pub struct Profile {
     pub no_date: (u64, Vec<(String, u64, String)>),
     /// Hashes of this batch's values.
     pub(super) hashes: Vec<u128>,
+    /// The first and the last of this batch's values, where they are whole numbers of
+    /// which each is larger than the one before it.
+    pub(super) rising: Option<(i64, i64)>,
 }
 
 impl Profile {
     /// The values of a column of a batch. `hint` holds what batches before were like;
-    /// `distinct` says whether the column's values are all different so far.
-    pub fn of(column: usize, batch: &Batch, hint: &Mutex<Hint>, distinct: bool) -> Profile {
+    /// `hashed` says whether it is to be found out by hashes whether its values differ.
+    pub fn of(column: usize, batch: &Batch, hint: &Mutex<Hint>, hashed: bool) -> Profile {
         let mut profile = Profile::default();
         let mut repeats = Repeats::default();
         if let Ok(hint) = hint.lock() {
@@ -99,7 +102,7 @@ impl Profile {
                 profile.empty += 1;
                 continue;
             };
-            if distinct {
+            if hashed {
                 profile.hashes.push(xxh3_128(bytes));
             }
             profile.take(bytes, *row, &mut repeats, &mut room);
@@ -107,6 +110,7 @@ impl Profile {
         for told in repeats.drain() {
             profile.value(told.value, told.row, told.times, &mut room);
         }
+        profile.rising = room.whole.rising(profile.values);
         profile.settle(&room);
         if room.ends.first.is_some() {
             profile.ends = Some((shown(&room.ends.least), shown(&room.ends.most)));

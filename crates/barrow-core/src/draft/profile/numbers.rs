@@ -27,6 +27,8 @@ pub(super) struct Whole {
     times: u64,
     digits: u32,
     range: Option<(i64, i64)>,
+    /// Whether one was not larger than the one before it.
+    falls: bool,
 }
 
 impl Whole {
@@ -34,8 +36,22 @@ impl Whole {
     fn take(&mut self, number: i64, digits: u32, times: u64) {
         self.times += times;
         self.digits = self.digits.max(digits);
-        let (least, most) = self.range.unwrap_or((number, number));
-        self.range = Some((least.min(number), most.max(number)));
+        match &mut self.range {
+            // Each rises above all before: then it is the largest so far.
+            Some((_, most)) if number > *most => *most = number,
+            Some((least, _)) => {
+                self.falls = true;
+                *least = number.min(*least);
+            }
+            None => self.range = Some((number, number)),
+        }
+    }
+
+    /// The first and the last number, if there are so many and each is larger than the
+    /// one before it.
+    pub(super) fn rising(&self, times: u64) -> Option<(i64, i64)> {
+        let all = !self.falls && self.times == times;
+        self.range.filter(|_| all)
     }
 }
 
@@ -46,6 +62,7 @@ impl Profile {
             times,
             digits,
             range,
+            ..
         } = room.whole;
         self.whole += times;
         for marks in &mut self.marks {
