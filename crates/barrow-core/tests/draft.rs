@@ -290,6 +290,15 @@ fn keys_that_rise_and_keys_that_fall_back_are_told_apart() {
         (1..2_000).map(|n| n * 2).chain([3_001, 3_002]).collect()
     ));
     assert!(!told((1..2_000).chain([700]).collect()));
+    // Words among them are told apart from each other, and from the numbers.
+    let words = |last: &str| {
+        let rows: String = (1..2_000).map(|id| format!("{id},a\n")).collect();
+        let file = format!("id,note\n{rows}x7,a\n{last},a\n");
+        let (_file, draft) = draft_of(file.as_bytes(), 200);
+        draft.columns[0].evidence.contains("all distinct")
+    };
+    assert!(words("x8") && words("2000.5"));
+    assert!(!words("x7") && !words("1999"));
     // In no order at all.
     assert!(told((1..2_000).map(|n| n * 7_919 % 10_007).collect()));
     assert!(!told((1..2_000).map(|n| n * 7_919 % 1_009).collect()));

@@ -13,12 +13,11 @@ mod write;
 
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Mutex;
-use std::sync::atomic::{AtomicBool, Ordering};
 
 pub use choose::{Choice, Chosen};
 pub use layout::{Layout, Shape};
-use profile::Hint;
 pub use profile::Profile;
+use profile::{Course, Hashed, Hint};
 
 use crate::error::Error;
 use crate::flow::{self, Batch, Failure, Options, Sink};
@@ -144,7 +143,7 @@ fn gather(
 ) -> Result<Gathered, Error> {
     let plan = as_text(shape)?;
     let width = plan.kinds[0].read.len();
-    let still: Vec<AtomicBool> = (0..width).map(|_| AtomicBool::new(true)).collect();
+    let still: Vec<Mutex<Hashed>> = (0..width).map(|_| Mutex::new(Hashed::All)).collect();
     let mut sink = Gather {
         still: &still,
         profiles: (0..width).map(|_| Profile::default()).collect(),
@@ -160,7 +159,7 @@ fn gather(
     let hints: Vec<Mutex<Hint>> = (0..width).map(|_| Mutex::default()).collect();
     let encode = |batch: &mut Batch| {
         let column = |column: usize| {
-            let hashed = still[column].load(Ordering::Relaxed);
+            let hashed = still[column].lock().map_or(Hashed::All, |hashed| *hashed);
             Profile::of(column, batch, &hints[column], hashed)
         };
         let found: Vec<Profile> = (0..width).map(column).collect();
@@ -195,8 +194,8 @@ struct Distinct {
 }
 
 struct Gather<'t> {
-    /// For the workers: whether a column's values are to be hashed.
-    still: &'t [AtomicBool],
+    /// For the workers: which of a column's values are to be hashed.
+    still: &'t [Mutex<Hashed>],
     profiles: Vec<Profile>,
     distinct: Vec<Distinct>,
     records: u64,
@@ -224,7 +223,9 @@ impl Sink for Gather<'_> {
         {
             for (place, (all, more)) in self.profiles.iter_mut().zip(found).enumerate() {
                 self.distinct[place].take(more)?;
-                self.still[place].store(self.distinct[place].hashes(), Ordering::Relaxed);
+                if let Ok(mut hashed) = self.still[place].lock() {
+                    *hashed = self.distinct[place].hashed();
+                }
                 all.add(more, &file.name);
             }
         }
@@ -266,10 +267,13 @@ impl Distinct {
         }
     }
 
-    /// Whether the next values are to be hashed.
-    fn hashes(&self) -> bool {
-        let rises = self.stretches.as_ref().is_some_and(|s| !s.is_empty());
-        self.differ == Differ::All && !rises
+    /// Which of the next values are to be hashed.
+    fn hashed(&self) -> Hashed {
+        match &self.stretches {
+            _ if self.differ != Differ::All => Hashed::None,
+            Some(stretches) if !stretches.is_empty() => Hashed::Others,
+            _ => Hashed::All,
+        }
     }
 
     fn take(&mut self, profile: &Profile) -> Result<(), Error> {
@@ -277,17 +281,19 @@ impl Distinct {
             return Ok(());
         }
         if let Some(stretches) = &mut self.stretches {
-            if let Some(stretch) = profile.rising
-                && fits_between(stretches, stretch)
-            {
-                return Ok(());
-            }
+            let rises = match profile.course {
+                Course::NoNumbers => true,
+                Course::Rises(first, last) => fits_between(stretches, (first, last)),
+                Course::Falls => false,
+            };
             // What rose before was not hashed.
-            if !stretches.is_empty() {
+            if !rises && !stretches.is_empty() {
                 self.differ = Differ::Unknown;
                 return Ok(());
             }
-            self.stretches = None;
+            if !rises {
+                self.stretches = None;
+            }
         }
         for hash in &profile.hashes {
             if self.seen.len() < DISTINCT_HELD && !self.seen.insert(*hash) {

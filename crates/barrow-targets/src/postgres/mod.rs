@@ -289,7 +289,7 @@ impl Postgres {
             .collect();
         for (name, beside) in swaps {
             let bare = |name: &str| {
-                name.rsplit_once('.')
+                name.split_once('.')
                     .map_or(name.to_string(), |(_, n)| n.into())
             };
             let schema = name.split_once('.').map(|(schema, _)| schema.to_string());

@@ -9,7 +9,7 @@ use std::sync::Mutex;
 
 use xxhash_rust::xxh3::xxh3_128;
 
-pub use numbers::{MARKS, Marks};
+pub use numbers::{Course, MARKS, Marks};
 
 use crate::flow::Batch;
 use repeats::{Repeats, Told};
@@ -73,17 +73,16 @@ pub struct Profile {
     pub no_number: (u64, Vec<(String, u64, String)>),
     /// Values that no date pattern fits.
     pub no_date: (u64, Vec<(String, u64, String)>),
-    /// Hashes of this batch's values.
+    /// Hashes of this batch's values, or of those that are no short whole numbers.
     pub(super) hashes: Vec<u128>,
-    /// The first and the last of this batch's values, where they are whole numbers of
-    /// which each is larger than the one before it.
-    pub(super) rising: Option<(i64, i64)>,
+    /// How this batch's short whole numbers follow each other.
+    pub(super) course: Course,
 }
 
 impl Profile {
     /// The values of a column of a batch. `hint` holds what batches before were like;
-    /// `hashed` says whether it is to be found out by hashes whether its values differ.
-    pub fn of(column: usize, batch: &Batch, hint: &Mutex<Hint>, hashed: bool) -> Profile {
+    /// `hashed` says which values are hashed, to find out whether they all differ.
+    pub fn of(column: usize, batch: &Batch, hint: &Mutex<Hint>, hashed: Hashed) -> Profile {
         let mut profile = Profile::default();
         let mut repeats = Repeats::default();
         if let Ok(hint) = hint.lock() {
@@ -92,6 +91,7 @@ impl Profile {
         }
         let rows = &batch.parts[0];
         let mut room = Room::of(batch);
+        room.hashes_others = hashed == Hashed::Others;
         for row in &rows.good {
             let valued = crate::values::Valued {
                 cell: rows.cell(column, *row as usize),
@@ -102,7 +102,7 @@ impl Profile {
                 profile.empty += 1;
                 continue;
             };
-            if hashed {
+            if hashed == Hashed::All {
                 profile.hashes.push(xxh3_128(bytes));
             }
             profile.take(bytes, *row, &mut repeats, &mut room);
@@ -110,7 +110,7 @@ impl Profile {
         for told in repeats.drain() {
             profile.value(told.value, told.row, told.times, &mut room);
         }
-        profile.rising = room.whole.rising(profile.values);
+        profile.course = room.whole.course();
         profile.settle(&room);
         if room.ends.first.is_some() {
             profile.ends = Some((shown(&room.ends.least), shown(&room.ends.most)));
@@ -164,6 +164,7 @@ impl Profile {
         }
         if let Some(word) = null_word(value) {
             *self.nulls.entry(word).or_default() += times;
+            self.hash_other(text, room);
             return;
         }
         if self.examples.len() < KEPT {
@@ -174,7 +175,11 @@ impl Profile {
         }
         room.ends.take(text);
         self.word(text, times);
+        let numbers = room.whole.times();
         let is_number = self.number(value, times, room);
+        if room.whole.times() == numbers {
+            self.hash_other(text, room);
+        }
         let is_date = (!is_number || value.len() == 8) && self.date(value, times, room);
         if !is_number {
             note(&mut self.no_number, text, times, || room.line(row));
@@ -184,6 +189,14 @@ impl Profile {
         }
         if !is_number && !is_date {
             self.other(value, times);
+        }
+    }
+
+    /// Hashes a value that is no short whole number. A repeat is hashed once more.
+    #[inline]
+    fn hash_other(&mut self, text: &[u8], room: &Room) {
+        if room.hashes_others {
+            self.hashes.push(xxh3_128(text));
         }
     }
 
@@ -281,6 +294,17 @@ impl Profile {
     }
 }
 
+/// Which values are hashed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Hashed {
+    /// None: two are known to be the same.
+    None,
+    /// Those that are no short whole numbers, which are told apart by their course.
+    Others,
+    /// All.
+    All,
+}
+
 /// What batches before were like.
 #[derive(Debug, Default)]
 pub struct Hint {
@@ -308,6 +332,7 @@ struct Room<'b> {
     batch: &'b Batch,
     ends: Ends,
     whole: numbers::Whole,
+    hashes_others: bool,
     store: Vec<u8>,
     tries: u64,
     /// Patterns that did not read a value that another one read.
@@ -322,6 +347,7 @@ impl Room<'_> {
             batch,
             ends: Ends::default(),
             whole: numbers::Whole::default(),
+            hashes_others: false,
             store: Vec::new(),
             tries: 0,
             missed: Vec::new(),

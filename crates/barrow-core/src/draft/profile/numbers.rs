@@ -18,6 +18,18 @@ pub struct Marks {
 /// The four usual ways to write a number: decimal mark and group mark.
 pub const MARKS: [(&str, &str); 4] = [(".", ""), (",", ""), (".", ","), (",", ".")];
 
+/// How a batch's short whole numbers follow each other.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Course {
+    /// There are none.
+    #[default]
+    NoNumbers,
+    /// Each is larger than the one before it: the first, and the last.
+    Rises(i64, i64),
+    /// One is not.
+    Falls,
+}
+
 /// So many digits are held by 64 bits, and by a float without loss.
 const SHORT: usize = 15;
 
@@ -47,11 +59,18 @@ impl Whole {
         }
     }
 
-    /// The first and the last number, if there are so many and each is larger than the
-    /// one before it.
-    pub(super) fn rising(&self, times: u64) -> Option<(i64, i64)> {
-        let all = !self.falls && self.times == times;
-        self.range.filter(|_| all)
+    /// How the numbers follow each other.
+    pub(super) fn course(&self) -> Course {
+        match self.range {
+            None => Course::NoNumbers,
+            Some(_) if self.falls => Course::Falls,
+            Some((first, last)) => Course::Rises(first, last),
+        }
+    }
+
+    /// How many there were.
+    pub(super) fn times(&self) -> u64 {
+        self.times
     }
 }
 
