@@ -17,6 +17,8 @@ use crate::error::Error;
 pub struct Refused {
     /// The row in the piece, where the database says which.
     pub at: Option<usize>,
+    /// Whether the database is sure to be right about the row.
+    pub is_certain: bool,
     /// The reason's code.
     pub code: Code,
     /// The column it is about, where the database says so.
@@ -30,6 +32,8 @@ pub struct Refused {
 pub enum Tried {
     /// All of them are in.
     Done,
+    /// All of them are in but these, which are rows of the piece in their order.
+    But(Vec<(usize, Refused)>),
     /// None of them is.
     Refused(Refused),
 }
@@ -105,9 +109,17 @@ fn piece(
     if rows.is_empty() {
         return Ok(());
     }
-    let Tried::Refused(why) = attempt(rows.clone())? else {
-        size.went_in();
-        return Ok(());
+    let why = match attempt(rows.clone())? {
+        Tried::Refused(why) => why,
+        Tried::But(few) => {
+            size.went_in();
+            refused.extend(few.into_iter().map(|(row, why)| (rows.start + row, why)));
+            return Ok(());
+        }
+        Tried::Done => {
+            size.went_in();
+            return Ok(());
+        }
     };
     if rows.len() == 1 {
         refused.push((rows.start, why));
@@ -119,7 +131,7 @@ fn piece(
         Some(at) => {
             let before = refused.len();
             piece(rows.start..at, size, refused, attempt)?;
-            match refused.len() == before {
+            match why.is_certain && refused.len() == before {
                 // All rows before it are in, as they were when it was refused.
                 true => refused.push((at, why)),
                 false => piece(at..at + 1, size, refused, attempt)?,
@@ -161,6 +173,7 @@ mod tests {
                 }
                 Some(first) => Tried::Refused(Refused {
                     at: tells.then_some(first - rows.start),
+                    is_certain: tells,
                     code: Code::Refused,
                     column: None,
                     words: "no".into(),

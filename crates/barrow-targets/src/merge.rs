@@ -60,7 +60,12 @@ pub fn statements(
     let keys: Vec<String> = part
         .key
         .iter()
-        .map(|name| format!("t.{0} = s.{0}", quoted(name)))
+        .map(|name| match dialect {
+            // With a plus SQLite goes through the rows that came, and looks for each in
+            // the table; without, it may go through the whole table for each batch.
+            Dialect::Sqlite => format!("t.{0} = +s.{0}", quoted(name)),
+            Dialect::Postgres | Dialect::MariaDb => format!("t.{0} = s.{0}", quoted(name)),
+        })
         .collect();
     let keys = keys.join(" AND ");
     let names: Vec<String> = part.columns.iter().map(|c| quoted(&c.name)).collect();

@@ -23,11 +23,12 @@ const KNOWN: [&str; 7] = [
 ///   count as warnings, so that none is missed;
 /// - moments in time are those of UTC, and a null in a `timestamp` stays null;
 /// - a lock is waited for so long and no longer.
-const SESSION: [&str; 5] = [
+const SESSION: [&str; 6] = [
     "SET NAMES utf8mb4",
     "SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,\
      ERROR_FOR_DIVISION_BY_ZERO,NO_AUTO_VALUE_ON_ZERO,NO_ENGINE_SUBSTITUTION'",
     "SET SESSION sql_notes = 1",
+    "SET SESSION max_error_count = 200",
     "SET SESSION time_zone = '+00:00'",
     "SET SESSION innodb_lock_wait_timeout = 15, lock_wait_timeout = 15",
 ];

@@ -74,6 +74,8 @@ pub fn refused(error: &mysql::Error) -> Option<Refused> {
 pub fn because(number: u16, message: &str) -> Refused {
     Refused {
         at: None,
+        // Rows that fail a check are not counted, so the number may be of one before.
+        is_certain: false,
         code: match number {
             1022 | 1062 | 1169 | 1586 => Code::DuplicateKey,
             1264 => Code::OutOfRange,

@@ -254,11 +254,14 @@ impl Postgres {
     }
 
     /// Makes the table where rows are put down before they are merged. Its key is
-    /// unique, so that rows with the same key are merged one after the other.
+    /// unique, so that rows with the same key are merged one after the other. Each of
+    /// them is to be looked for by the table's index: else the server may well read the
+    /// whole table for each batch.
     fn stage(&mut self, part: &Part, stage: &str, table: &str, list: &str) -> Result<(), Error> {
         let keys: Vec<String> = part.key.iter().map(|name| DIALECT.quoted(name)).collect();
         let sql = format!(
-            "DROP TABLE IF EXISTS pg_temp.{stage}; \
+            "SET enable_hashjoin = off; SET enable_mergejoin = off; \
+             DROP TABLE IF EXISTS pg_temp.{stage}; \
              CREATE TEMPORARY TABLE {stage} AS SELECT {list} FROM {table} WITH NO DATA; \
              CREATE UNIQUE INDEX ON {stage} ({})",
             keys.join(", ")
@@ -380,6 +383,7 @@ fn send(
         }
         Ok(_) => Refused {
             at: None,
+            is_certain: false,
             code: Code::Refused,
             column: None,
             words: "a trigger or rule of the table passed over the row".into(),

@@ -103,6 +103,7 @@ pub fn refused(error: &DbError) -> Option<Refused> {
     };
     Some(Refused {
         at: error.where_().and_then(line),
+        is_certain: true,
         code,
         column: error.column().map(str::to_string),
         words: said(error),

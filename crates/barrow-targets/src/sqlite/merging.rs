@@ -102,6 +102,7 @@ impl Merger {
                 .map_err(failed)?;
             Ok(Tried::Refused(Refused {
                 at: None,
+                is_certain: false,
                 code: end.0,
                 column: None,
                 words: end.1,
