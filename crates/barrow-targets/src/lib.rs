@@ -11,6 +11,7 @@ pub mod mariadb;
 pub mod merge;
 pub mod postgres;
 pub mod scaled;
+mod sending;
 pub mod server;
 pub mod sqlite;
 pub mod table;

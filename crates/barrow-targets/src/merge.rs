@@ -83,7 +83,7 @@ pub fn statements(
     };
     let update = (!others.is_empty()).then(|| match dialect {
         Dialect::MariaDb => format!(
-            "UPDATE {table} t JOIN {stage} s ON {keys} SET {} WHERE {differs}",
+            "UPDATE {stage} s STRAIGHT_JOIN {table} t ON {keys} SET {} WHERE {differs}",
             set("t.")
         ),
         Dialect::Sqlite | Dialect::Postgres => format!(
@@ -95,11 +95,21 @@ pub fn statements(
     let from_stage: Vec<String> = names.iter().map(|name| format!("s.{name}")).collect();
     Ok(Statements {
         update,
-        insert: format!(
-            "INSERT INTO {table} ({list}) SELECT {} FROM {stage} s WHERE NOT EXISTS \
-             (SELECT 1 FROM {table} t WHERE {keys})",
-            from_stage.join(", ")
-        ),
+        insert: match dialect {
+            // The join goes through the rows that came, and looks for each in the table;
+            // by NOT EXISTS the server reads the whole table for each batch.
+            Dialect::MariaDb => format!(
+                "INSERT INTO {table} ({list}) SELECT {} FROM {stage} s LEFT JOIN {table} t ON \
+                 {keys} WHERE t.{} IS NULL",
+                from_stage.join(", "),
+                quoted(&part.key[0])
+            ),
+            Dialect::Sqlite | Dialect::Postgres => format!(
+                "INSERT INTO {table} ({list}) SELECT {} FROM {stage} s WHERE NOT EXISTS \
+                 (SELECT 1 FROM {table} t WHERE {keys})",
+                from_stage.join(", ")
+            ),
+        },
         clear: match dialect {
             Dialect::Postgres => format!("TRUNCATE {stage}"),
             Dialect::Sqlite | Dialect::MariaDb => format!("DELETE FROM {stage}"),
@@ -155,7 +165,7 @@ mod tests {
         assert_eq!(
             found.update.as_deref(),
             Some(
-                "UPDATE `d` t JOIN `stage` s ON t.`id` = s.`id` SET t.`note` = s.`note` WHERE \
+                "UPDATE `stage` s STRAIGHT_JOIN `d` t ON t.`id` = s.`id` SET t.`note` = s.`note` WHERE \
                  NOT (BINARY t.`note` <=> BINARY s.`note`)"
             )
         );

@@ -31,9 +31,10 @@ use self::types::Wire;
 use self::words::{because, explained, refused};
 use crate::dialect::Dialect;
 use crate::error::Error;
-use crate::isolate::{PieceSize, Refused, Tried, isolate};
+use crate::isolate::{PieceSize, Refused, Tried};
 use crate::lines::{self, Lines};
 use crate::merge::{self, Merged};
+use crate::sending::{self, Loading, Sent};
 use crate::server::Server;
 use crate::table::Table;
 use crate::{About, Encoder, Job, Part, Refusal, Target, fit, unique};
@@ -49,33 +50,17 @@ pub struct MariaDb {
     /// The lines that the server is about to ask for.
     outgoing: Arc<Mutex<Vec<u8>>>,
     tables: Vec<Loading>,
-    parts: Vec<Sender>,
+    parts: Vec<Sent<Sender>>,
     merged: Option<Merged>,
     is_open: bool,
 }
 
-/// A table that is loaded.
-struct Loading {
-    name: String,
-    /// How many rows it has, unless triggers may change that.
-    rows: Option<u64>,
-    /// The table that is made beside it, to take its place.
-    beside: Option<String>,
-    /// Whether this load made it: the server commits that at once.
-    is_made: bool,
-}
-
 /// What sends one kind of rows.
 struct Sender {
-    number: usize,
-    /// The table's place among those of the load.
-    table: usize,
-    names: Vec<String>,
     fields: Arc<[Field]>,
     load: String,
     /// The statements that merge, where that is the mode.
     merge: Option<merge::Statements>,
-    size: PieceSize,
 }
 
 impl MariaDb {
@@ -216,18 +201,16 @@ impl MariaDb {
         found: &Described,
         into: &str,
         table_place: usize,
-    ) -> Result<Sender, Error> {
+    ) -> Result<Sent<Sender>, Error> {
+        let named = sending::named(part, &found.table);
         let mut fields = Vec::new();
-        let mut names = Vec::new();
         let mut targets = Vec::new();
         let mut sets = Vec::new();
         for (place, column) in part.columns.iter().enumerate() {
             let declared = found.declared(&column.name);
             let wire = declared.and_then(|d| d.wire(column.ty));
             let wire = wire.ok_or_else(|| cannot_send(column, found))?;
-            let name = found.table.column(&column.name);
-            let name = name.map_or(column.name.clone(), |c| c.name.clone());
-            let quoted = DIALECT.quoted(&name);
+            let quoted = DIALECT.quoted(&named.columns[place].name);
             match wire {
                 Wire::Hex => {
                     targets.push(format!("@barrow{place}"));
@@ -237,21 +220,8 @@ impl MariaDb {
             }
             let is_counter = declared.is_some_and(|d| d.is_counter);
             fields.push(Field::new(column.ty, wire, is_counter));
-            names.push(name);
         }
         let table = DIALECT.table(into);
-        let named = Part {
-            columns: part
-                .columns
-                .iter()
-                .zip(&names)
-                .map(|(column, name)| crate::Column {
-                    name: name.clone(),
-                    ..column.clone()
-                })
-                .collect(),
-            ..part.clone()
-        };
         let (put_into, merge) = match mode {
             Mode::Merge => {
                 let stage = DIALECT.quoted(&format!("barrow_stage_{}", part.number));
@@ -265,18 +235,21 @@ impl MariaDb {
             true => String::new(),
             false => format!(" SET {}", sets.join(", ")),
         };
-        Ok(Sender {
-            number: part.number,
-            table: table_place,
+        let by = Sender {
             fields: fields.into(),
             load: format!(
                 "LOAD DATA LOCAL INFILE 'barrow' INTO TABLE {put_into} CHARACTER SET utf8mb4 \
                  FIELDS TERMINATED BY '\\t' ESCAPED BY '\\\\' LINES TERMINATED BY '\\n' ({}){set}",
                 targets.join(", ")
             ),
-            names,
             merge,
+        };
+        Ok(Sent {
+            number: part.number,
+            table: table_place,
+            names: named.columns.iter().map(|c| c.name.clone()).collect(),
             size: PieceSize::default(),
+            by,
         })
     }
 
@@ -300,7 +273,7 @@ impl MariaDb {
         let tables: Vec<(String, Option<u64>)> = self
             .tables
             .iter()
-            .map(|t| (t.beside.clone().unwrap_or_else(|| t.name.clone()), t.rows))
+            .map(|t| (t.into_name(), t.rows))
             .collect();
         let rows = tables.iter().map(|(name, rows)| match rows {
             Some(rows) => Ok(*rows),
@@ -623,7 +596,7 @@ impl Target for MariaDb {
         let parts: Vec<(usize, Arc<[Field]>)> = self
             .parts
             .iter()
-            .map(|part| (part.number, part.fields.clone()))
+            .map(|part| (part.number, part.by.fields.clone()))
             .collect();
         Box::new(move |batch| {
             for (number, fields) in &parts {
@@ -633,38 +606,12 @@ impl Target for MariaDb {
     }
 
     fn take(&mut self, batch: &Batch) -> Result<Vec<Refusal>, Error> {
-        let mut all = Vec::new();
-        let mut merged = Merged::default();
-        for place in 0..self.parts.len() {
-            let sender = &self.parts[place];
-            let (number, mut size) = (sender.number, sender.size);
-            let lines = Lines::of(batch, number)?;
-            let (conn, outgoing) = (&mut self.conn, &self.outgoing);
-            let mut attempt = |places| send(conn, outgoing, sender, lines, places, &mut merged);
-            let found = isolate(0..lines.ends.len(), &mut size, &mut attempt)?;
-            let mut refusals = lines.refusals(batch, number, &sender.names);
-            refusals.extend(found.into_iter().map(|(place, why)| Refusal {
-                part: number,
-                row: batch.parts[number].good[place],
-                code: why.code,
-                column: why.column,
-                words: why.words,
-            }));
-            let table = &mut self.tables[sender.table];
-            if let (Some(rows), None) = (&mut table.rows, &self.merged) {
-                *rows += (batch.parts[number].good.len() - refusals.len()) as u64;
-            }
-            self.parts[place].size = size;
-            all.extend(refusals);
-        }
-        if let Some(all) = &mut self.merged {
-            all.add(merged);
-            match self.tables.as_mut_slice() {
-                [table] => table.rows = table.rows.map(|rows| rows + merged.new),
-                tables => tables.iter_mut().for_each(|table| table.rows = None),
-            }
-        }
-        Ok(all)
+        let (conn, outgoing) = (&mut self.conn, &self.outgoing);
+        let mut try_rows = |sender: &Sender, lines: &Lines, places, merged: &mut Merged| {
+            send(conn, outgoing, sender, lines, places, merged)
+        };
+        let (parts, tables) = (&mut self.parts, &mut self.tables);
+        sending::take(batch, parts, tables, &mut self.merged, &mut try_rows)
     }
 
     fn merged(&self) -> Option<Merged> {

@@ -27,9 +27,10 @@ use self::encode::Field;
 use self::words::{explained, refused};
 use crate::dialect::Dialect;
 use crate::error::Error;
-use crate::isolate::{PieceSize, Refused, Tried, isolate};
+use crate::isolate::{PieceSize, Refused, Tried};
 use crate::lines::{self, Lines};
 use crate::merge::{self, Merged};
+use crate::sending::{self, Loading, Sent};
 use crate::server::Server;
 use crate::table::Table;
 use crate::{About, Encoder, Job, Part, Refusal, Target, fit, unique};
@@ -56,31 +57,17 @@ pub struct Postgres {
     client: Client,
     server: Server,
     tables: Vec<Loading>,
-    parts: Vec<Copier>,
+    parts: Vec<Sent<Copier>>,
     merged: Option<Merged>,
     is_open: bool,
 }
 
-/// A table that is loaded.
-struct Loading {
-    name: String,
-    /// How many rows it has, unless triggers may change that.
-    rows: Option<u64>,
-    /// The table that is made beside it, to take its place.
-    beside: Option<String>,
-}
-
 /// What sends one kind of rows.
 struct Copier {
-    number: usize,
-    /// The table's place among those of the load.
-    table: usize,
-    names: Vec<String>,
     fields: Arc<[Field]>,
     copy: Statement,
     /// The statements that merge, where that is the mode.
     merge: Option<merge::Statements>,
-    size: PieceSize,
 }
 
 impl Postgres {
@@ -188,6 +175,7 @@ impl Postgres {
             name: name.to_string(),
             rows: (!found.table.triggers).then_some(kept),
             beside,
+            is_made: false,
         });
         Ok(before)
     }
@@ -198,32 +186,12 @@ impl Postgres {
         part: &Part,
         found: &Described,
         into: &str,
-    ) -> Result<Copier, Error> {
-        let names: Vec<String> = part
-            .columns
-            .iter()
-            .map(|c| {
-                found
-                    .table
-                    .column(&c.name)
-                    .map_or(c.name.clone(), |f| f.name.clone())
-            })
-            .collect();
+    ) -> Result<Sent<Copier>, Error> {
+        let named = sending::named(part, &found.table);
+        let names: Vec<String> = named.columns.iter().map(|c| c.name.clone()).collect();
         let quoted: Vec<String> = names.iter().map(|name| DIALECT.quoted(name)).collect();
         let list = quoted.join(", ");
         let table = DIALECT.table(into);
-        let named = Part {
-            columns: part
-                .columns
-                .iter()
-                .zip(&names)
-                .map(|(column, name)| crate::Column {
-                    name: name.clone(),
-                    ..column.clone()
-                })
-                .collect(),
-            ..part.clone()
-        };
         let (put_into, merge) = match mode {
             Mode::Merge => {
                 let stage = DIALECT.quoted(&format!("barrow_stage_{}", part.number));
@@ -239,17 +207,20 @@ impl Postgres {
             wire.map(|wire| Field::new(column.ty, wire))
                 .ok_or_else(|| cannot_send(column, found))
         });
-        Ok(Copier {
-            number: part.number,
-            table: self.tables.len(),
+        let by = Copier {
             fields: fields.collect::<Result<_, _>>()?,
             copy: self
                 .client
                 .prepare(&copy)
                 .map_err(|e| explained(&e, "preparing to send rows"))?,
-            names,
             merge,
+        };
+        Ok(Sent {
+            number: part.number,
+            table: self.tables.len(),
+            names,
             size: PieceSize::default(),
+            by,
         })
     }
 
@@ -274,7 +245,7 @@ impl Postgres {
         let tables: Vec<(String, Option<u64>)> = self
             .tables
             .iter()
-            .map(|t| (t.beside.clone().unwrap_or_else(|| t.name.clone()), t.rows))
+            .map(|t| (t.into_name(), t.rows))
             .collect();
         let rows = tables.iter().map(|(name, rows)| match rows {
             Some(rows) => Ok(*rows),
@@ -487,7 +458,7 @@ impl Target for Postgres {
         let parts: Vec<(usize, Arc<[Field]>)> = self
             .parts
             .iter()
-            .map(|part| (part.number, part.fields.clone()))
+            .map(|part| (part.number, part.by.fields.clone()))
             .collect();
         Box::new(move |batch| {
             for (number, fields) in &parts {
@@ -497,39 +468,12 @@ impl Target for Postgres {
     }
 
     fn take(&mut self, batch: &Batch) -> Result<Vec<Refusal>, Error> {
-        let mut all = Vec::new();
-        let mut merged = Merged::default();
-        for place in 0..self.parts.len() {
-            let copier = &self.parts[place];
-            let (number, mut size) = (copier.number, copier.size);
-            let lines = Lines::of(batch, number)?;
-            let client = &mut self.client;
-            let mut attempt = |places| send(client, copier, lines, places, &mut merged);
-            let found = isolate(0..lines.ends.len(), &mut size, &mut attempt)?;
-            let mut refusals = lines.refusals(batch, number, &copier.names);
-            refusals.extend(found.into_iter().map(|(place, why)| Refusal {
-                part: number,
-                row: batch.parts[number].good[place],
-                code: why.code,
-                column: why.column,
-                words: why.words,
-            }));
-            let table = &mut self.tables[copier.table];
-            if let (Some(rows), None) = (&mut table.rows, &self.merged) {
-                *rows += (batch.parts[number].good.len() - refusals.len()) as u64;
-            }
-            self.parts[place].size = size;
-            all.extend(refusals);
-        }
-        if let Some(all) = &mut self.merged {
-            all.add(merged);
-            // A load that merges has one table for each part, and most often one.
-            match self.tables.as_mut_slice() {
-                [table] => table.rows = table.rows.map(|rows| rows + merged.new),
-                tables => tables.iter_mut().for_each(|table| table.rows = None),
-            }
-        }
-        Ok(all)
+        let client = &mut self.client;
+        let mut try_rows = |copier: &Copier, lines: &Lines, places, merged: &mut Merged| {
+            send(client, copier, lines, places, merged)
+        };
+        let (parts, tables) = (&mut self.parts, &mut self.tables);
+        sending::take(batch, parts, tables, &mut self.merged, &mut try_rows)
     }
 
     fn merged(&self) -> Option<Merged> {
