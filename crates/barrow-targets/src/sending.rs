@@ -24,7 +24,7 @@ pub struct Loading {
 
 impl Loading {
     /// The name of the table that rows go into.
-    pub fn into_name(&self) -> String {
+    pub fn filled(&self) -> String {
         self.beside.clone().unwrap_or_else(|| self.name.clone())
     }
 }
@@ -58,8 +58,11 @@ pub fn named(part: &Part, table: &Table) -> Part {
     }
 }
 
-/// Sends a batch's rows, part by part, and returns those that were refused. `send` tries
-/// some rows of a part, and adds up what was merged.
+/// Tries some rows of a part, and adds up what was merged.
+pub type Send<'s, T> =
+    dyn FnMut(&T, &Lines, Range<usize>, &mut Merged) -> Result<Tried, Error> + 's;
+
+/// Sends a batch's rows, part by part, and returns those that were refused.
 ///
 /// # Errors
 /// Whatever is not the fault of a row.
@@ -68,7 +71,7 @@ pub fn take<T>(
     parts: &mut [Sent<T>],
     tables: &mut [Loading],
     merged: &mut Option<Merged>,
-    send: &mut dyn FnMut(&T, &Lines, Range<usize>, &mut Merged) -> Result<Tried, Error>,
+    send: &mut Send<'_, T>,
 ) -> Result<Vec<Refusal>, Error> {
     let mut all = Vec::new();
     let mut found = Merged::default();

@@ -202,7 +202,7 @@ fn put_time(micros: u64, out: &mut Vec<u8>) {
     digits(seconds / 60 % 60, 2, out);
     out.push(b':');
     digits(seconds % 60, 2, out);
-    if micros % 1_000_000 > 0 {
+    if !micros.is_multiple_of(1_000_000) {
         out.push(b'.');
         digits(micros % 1_000_000, 6, out);
     }

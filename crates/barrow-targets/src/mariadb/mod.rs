@@ -270,11 +270,8 @@ impl MariaDb {
 
     /// How many rows each table of the load has.
     fn rows(&mut self) -> Result<Vec<u64>, Error> {
-        let tables: Vec<(String, Option<u64>)> = self
-            .tables
-            .iter()
-            .map(|t| (t.into_name(), t.rows))
-            .collect();
+        let tables: Vec<(String, Option<u64>)> =
+            self.tables.iter().map(|t| (t.filled(), t.rows)).collect();
         let rows = tables.iter().map(|(name, rows)| match rows {
             Some(rows) => Ok(*rows),
             None => self.count(name),
