@@ -23,8 +23,10 @@ pub struct Refused {
     pub code: Code,
     /// The column it is about, where the database says so.
     pub column: Option<String>,
-    /// The database's own words.
+    /// The database's own words, the same for all rows that it refuses for one reason.
     pub words: String,
+    /// What it says of this row alone.
+    pub detail: Option<String>,
 }
 
 /// What came of a piece of rows.
@@ -177,6 +179,7 @@ mod tests {
                     code: Code::Refused,
                     column: None,
                     words: "no".into(),
+                    detail: None,
                 }),
             })
         };

@@ -162,8 +162,10 @@ pub struct Refusal {
     pub code: Code,
     /// The column it is about, where the database says so.
     pub column: Option<String>,
-    /// The database's own words.
+    /// The database's own words, the same for all rows that it refuses for one reason.
     pub words: String,
+    /// What it says of this row alone.
+    pub detail: Option<String>,
 }
 
 /// Puts a batch's rows into a target's own form. The workers do it, so that the

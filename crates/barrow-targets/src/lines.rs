@@ -89,6 +89,7 @@ impl Lines {
             code: unfit.fault.code,
             column: Some(names[unfit.column].clone()),
             words: unfit.fault.words.clone(),
+            detail: None,
         };
         self.unfit.iter().map(refusal).collect()
     }

@@ -86,6 +86,7 @@ pub fn take<T>(
             code: why.code,
             column: why.column,
             words: why.words,
+            detail: why.detail,
         }));
         if let (Some(rows), None) = (&mut tables[part.table].rows, &merged) {
             *rows += (batch.parts[part.number].good.len() - refusals.len()) as u64;

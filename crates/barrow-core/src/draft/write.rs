@@ -96,7 +96,7 @@ fn records(shape: &Shape, told: bool) -> String {
         } => {
             out += "\n[delimited]\n";
             if told && shape.share < 100 {
-                out += &remark(&format!("{} of 100 lines have as many fields", shape.share));
+                out += &remark(&format!("{} in 100 lines have as many fields", shape.share));
             }
             out += &format!(
                 "delimiter = {}\nquote     = {}\n",

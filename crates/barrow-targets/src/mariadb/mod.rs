@@ -431,7 +431,9 @@ fn confirmed(
             Loaded::But(mut one) => one.pop().map(|(_, why)| why),
             Loaded::Refused(why) => Some(why),
         };
-        if again.is_none_or(|again| again.words != why.words) {
+        if again.is_none_or(|again| {
+            (again.words, again.detail) != (why.words.clone(), why.detail.clone())
+        }) {
             return Ok(false);
         }
         conn.query_drop("ROLLBACK TO SAVEPOINT barrow_rows")

@@ -84,8 +84,20 @@ pub fn because(number: u16, message: &str) -> Refused {
             _ => Code::Refused,
         },
         column: column(message),
-        words: visible(message.as_bytes()),
+        words: match without_entry(message) {
+            Some(words) => visible(words.as_bytes()),
+            None => visible(message.as_bytes()),
+        },
+        detail: without_entry(message).map(|_| visible(message.as_bytes())),
     }
+}
+
+/// What is said of a key that comes twice, without the key: `Duplicate entry for key
+/// 'PRIMARY'`.
+fn without_entry(message: &str) -> Option<String> {
+    let (before, rest) = message.split_once(" entry '")?;
+    let (_, after) = rest.rsplit_once("' for key ")?;
+    Some(format!("{before} entry for key {after}"))
 }
 
 /// The column that a message names: `… column 'kg' …`, or `` `market`.`d`.`kg` ``.
@@ -108,6 +120,16 @@ fn column(message: &str) -> Option<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_key_that_comes_twice_is_one_reason_whatever_the_key() {
+        let words = |text: &str| because(1062, text).words;
+        assert_eq!(
+            words("Duplicate entry 'it's' for key 'PRIMARY'"),
+            "Duplicate entry for key 'PRIMARY'"
+        );
+        assert_eq!(words("Field 'x' has no value"), "Field 'x' has no value");
+    }
 
     #[test]
     fn the_column_is_found_in_the_message() {

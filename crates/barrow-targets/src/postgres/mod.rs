@@ -355,6 +355,7 @@ fn send(
             code: Code::Refused,
             column: None,
             words: "a trigger or rule of the table passed over the row".into(),
+            detail: None,
         },
         Err(error) => {
             let why = error.as_db_error().and_then(refused);

@@ -106,8 +106,17 @@ pub fn refused(error: &DbError) -> Option<Refused> {
         is_certain: true,
         code,
         column: error.column().map(str::to_string),
-        words: said(error),
+        words: visible(error.message().as_bytes()),
+        detail: detail(error),
     })
+}
+
+/// What the server says of the row. Of a check and of null it repeats the whole row,
+/// which the rejects have as it came.
+fn detail(error: &DbError) -> Option<String> {
+    let repeats = [SqlState::CHECK_VIOLATION, SqlState::NOT_NULL_VIOLATION];
+    let detail = error.detail().filter(|_| !repeats.contains(error.code()))?;
+    Some(visible(detail.as_bytes()))
 }
 
 /// The row that a COPY stumbled over, 0-based: the context says `COPY table, line 7`,

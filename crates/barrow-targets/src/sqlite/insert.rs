@@ -245,6 +245,7 @@ impl Inserter {
             code,
             column,
             words: visible(words.as_bytes()),
+            detail: None,
         }
     }
 }

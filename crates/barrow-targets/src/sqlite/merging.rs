@@ -106,6 +106,7 @@ impl Merger {
                 code: end.0,
                 column: None,
                 words: end.1,
+                detail: None,
             }))
         };
         let refused = isolate(0..count, &mut self.size, &mut attempt)?;

@@ -459,6 +459,10 @@ fn reasons(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         let value = kind.value.as_deref().map(|v| match kind.column {
             // The values of a check stand for themselves.
             None if kind.code == Code::CheckFailed => format!("  {}", cut(v, 72)),
+            // What the database says of the row alone.
+            _ if matches!(kind.code, Code::DuplicateKey | Code::Refused) => {
+                format!("  {}", cut(v, 60))
+            }
             _ => format!("  \"{}\"", cut(v, 30)),
         });
         writeln!(

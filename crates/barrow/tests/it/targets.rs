@@ -197,6 +197,14 @@ fn refusals_of_every_sort_stay_out_and_all_else_loads(kind: Kind) {
         (&4_994.into(), &6.into())
     );
     assert_eq!(json["tables"][0]["rows_after"], 4_994);
+    // One reason for each sort, however many rows it is of.
+    let reasons = json["reasons"].as_array().unwrap();
+    assert_eq!(reasons.len(), 5, "{reasons:#?}");
+    let twice = reasons
+        .iter()
+        .find(|r| r["code"] == "duplicate-key")
+        .unwrap();
+    assert_eq!(twice["count"], 2);
     assert_eq!(d.count("SELECT count(*) FROM d"), 4_994);
     assert_eq!(d.count("SELECT count(*) FROM d WHERE kg = 1.25"), 4_994);
     let reasons = d.reasons();
