@@ -59,6 +59,7 @@ impl Field {
             }
             (_, Cell::Null) => out.extend_from_slice(b"\\N"),
             (Wire::Text(most), Cell::Text(piece)) => text(piece.of(block, store), most, out)?,
+            (Wire::Word, Cell::Text(piece)) => word(piece.of(block, store), out)?,
             (Wire::Number(_), Cell::Int(n)) => whole(n, out),
             (Wire::Number(most), Cell::Decimal(n)) if self.scale <= most => {
                 point(n, self.scale, out);
@@ -206,6 +207,18 @@ fn put_time(micros: u64, out: &mut Vec<u8>) {
         out.push(b'.');
         digits(micros % 1_000_000, 6, out);
     }
+}
+
+/// A word for an enumeration or a set ("ENUM", "SET": a number that is no word of the
+/// list is the place of one).
+fn word(word: &[u8], out: &mut Vec<u8>) -> Result<(), Fault> {
+    if !word.is_empty() && word.iter().all(u8::is_ascii_digit) {
+        return Err(Fault::new(
+            Code::NotAllowed,
+            "the table's column may take the number for the place of a word in its list",
+        ));
+    }
+    text(word, usize::MAX, out)
 }
 
 #[inline]

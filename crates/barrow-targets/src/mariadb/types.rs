@@ -40,6 +40,8 @@ pub enum Wire {
     DateTime(u32),
     /// Text of at most so many characters.
     Text(usize),
+    /// A word of a list, of which a number would be taken for a place.
+    Word,
     /// Bytes in hexadecimal digits, which the server turns back.
     Hex,
 }
@@ -50,13 +52,14 @@ impl Declared {
         let is_number = ty.is_number();
         let digits = self.digits.unwrap_or(0).min(6) as u32;
         Some(match self.name.as_str() {
-            "tinyint" | "bit" if ty == Type::Boolean => Wire::Truth,
+            "tinyint" if ty == Type::Boolean => Wire::Truth,
             "tinyint" | "smallint" | "mediumint" | "int" | "bigint" if is_number => Wire::Number(0),
             "decimal" if is_number && !matches!(ty, Type::Real | Type::Double) => {
                 Wire::Number(self.scale.unwrap_or(0) as u32)
             }
-            "float" if is_number => Wire::Float,
-            "double" if is_number => Wire::Double,
+            // With a scale of their own they round without a word.
+            "float" if is_number && self.scale.is_none() => Wire::Float,
+            "double" if is_number && self.scale.is_none() => Wire::Double,
             "date" if matches!(ty, Type::Date | Type::Timestamp) => Wire::Date,
             "time" if ty == Type::Time => Wire::Time(digits),
             "datetime" if matches!(ty, Type::Timestamp | Type::Date | Type::TimestampTz) => {
@@ -64,9 +67,8 @@ impl Declared {
             }
             "timestamp" if ty == Type::TimestampTz => Wire::DateTime(digits),
             "char" | "varchar" => Wire::Text(self.characters.map_or(usize::MAX, |n| n as usize)),
-            "tinytext" | "text" | "mediumtext" | "longtext" | "enum" | "set" | "json" => {
-                Wire::Text(usize::MAX)
-            }
+            "tinytext" | "text" | "mediumtext" | "longtext" | "json" => Wire::Text(usize::MAX),
+            "enum" | "set" if ty.is_text() => Wire::Word,
             "uuid" if ty == Type::Uuid => Wire::Text(usize::MAX),
             "inet4" | "inet6" if ty.is_text() => Wire::Text(usize::MAX),
             "tinyblob" | "blob" | "mediumblob" | "longblob" | "binary" | "varbinary"
@@ -156,6 +158,8 @@ mod tests {
     fn what_would_be_altered_cannot_be_sent() {
         assert_eq!(declared("timestamp", None).wire(Type::Timestamp), None);
         assert_eq!(declared("int(11)", None).wire(Type::Text), None);
+        assert_eq!(declared("bit(8)", None).wire(Type::Boolean), None);
+        assert_eq!(declared("double(8,2)", None).wire(Type::Double), None);
         assert_eq!(
             declared("varchar(10)", Some(10)).wire(Type::Text),
             Some(Wire::Text(10))

@@ -65,6 +65,7 @@ impl Declared {
             "int8" if is_number => Wire::Int8,
             "float4" if is_number => Wire::Float4,
             "float8" if is_number => Wire::Float8,
+            "numeric" if is_number && self.rounds() => return None,
             "numeric" if is_number && !matches!(ty, Type::Real | Type::Double) => {
                 Wire::Numeric(self.scale())
             }
@@ -101,6 +102,12 @@ impl Declared {
             4.. => (self.modifier - 4) as u32 & 0x7FF,
             _ => u32::MAX,
         }
+    }
+
+    /// Whether a numeric has a scale below zero (15 and later), by which it rounds whole
+    /// numbers without a word.
+    fn rounds(&self) -> bool {
+        self.modifier >= 4 && self.scale() >= 1024
     }
 
     /// The spec's type for the column, where there is one.
@@ -164,6 +171,9 @@ mod tests {
     fn what_would_be_altered_cannot_be_sent() {
         assert_eq!(declared("timestamptz", -1).wire(Type::Timestamp), None);
         assert_eq!(declared("int4", -1).wire(Type::Text), None);
+        // numeric(5,-2)
+        let rounds = declared("numeric", ((5 << 16) | (-2 & 0x7FF)) + 4);
+        assert_eq!(rounds.wire(Type::Integer), None);
         assert_eq!(declared("inet", -1).wire(Type::Text), None);
         assert_eq!(declared("bool", -1).wire(Type::Integer), None);
     }

@@ -470,6 +470,23 @@ fn schemas_partitions_domains_and_enumerations_of_postgres() {
 }
 
 #[test]
+fn an_enumeration_of_mariadb_takes_words_and_no_places() {
+    let d = Database::new(
+        Kind::MariaDb,
+        &[
+            ("d.spec.toml", SPEC.as_bytes()),
+            ("d.csv", b"id,note\n1,fine\n2,1\n3,odd\n"),
+        ],
+    );
+    d.sql(&["CREATE TABLE d (id BIGINT, note ENUM('fine', 'grey'))"]);
+    let json = d.run("load d.spec.toml --report json").json();
+    assert_eq!((&json["loaded"], &json["rejected"]), (&1.into(), &2.into()));
+    assert_eq!(d.rows("SELECT id, note FROM d"), ["1|fine"]);
+    let records: Vec<u64> = d.reasons().iter().map(|(record, _)| *record).collect();
+    assert_eq!(records, [2, 3]);
+}
+
+#[test]
 fn a_table_that_cannot_undo_is_not_loaded() {
     let d = Database::new(
         Kind::MariaDb,
