@@ -29,6 +29,40 @@ impl Loading {
     }
 }
 
+/// The name of a table of ours beside another, in the same schema. It is short enough
+/// for any server, and no two tables have the same.
+pub fn beside(name: &str, ending: &str) -> String {
+    use std::hash::{DefaultHasher, Hash, Hasher};
+    let (schema, table) = match name.split_once('.') {
+        Some((schema, table)) => (format!("{schema}."), table),
+        None => (String::new(), name),
+    };
+    if table.len() <= LONGEST {
+        return format!("{schema}{table}{ending}");
+    }
+    let mut hash = DefaultHasher::new();
+    table.hash(&mut hash);
+    let fits = |(at, c): &(usize, char)| at + c.len_utf8() <= LONGEST;
+    let short: String = table
+        .char_indices()
+        .take_while(fits)
+        .map(|(_, c)| c)
+        .collect();
+    format!("{schema}{short}_{:08x}{ending}", hash.finish() as u32)
+}
+
+/// A table's name of so many bytes has room for an ending: PostgreSQL's names have 63
+/// bytes, and the index of a key adds `_pkey`.
+const LONGEST: usize = 36;
+
+/// The tables that take others' places: the name, and the one of the table beside.
+pub fn swaps(tables: &[Loading]) -> Vec<(String, String)> {
+    let swaps = tables
+        .iter()
+        .filter_map(|table| Some((table.name.clone(), table.beside.clone()?)));
+    swaps.collect()
+}
+
 /// One kind of rows, and how it is sent.
 pub struct Sent<T> {
     /// Which of a batch's parts it is.
@@ -102,4 +136,18 @@ pub fn take<T>(
         }
     }
     Ok(all)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_beside_others_are_short_and_differ() {
+        assert_eq!(beside("d", "_barrow_new"), "d_barrow_new");
+        assert_eq!(beside("yard.d", "_barrow_new"), "yard.d_barrow_new");
+        let long = |last: &str| beside(&format!("{}{last}", "ü".repeat(30)), "_barrow_new");
+        assert!(long("a").len() + "_pkey".len() <= 63, "{}", long("a"));
+        assert_ne!(long("a"), long("b"));
+    }
 }

@@ -18,6 +18,8 @@ pub struct Described {
     pub declared: Vec<Declared>,
     /// The sets of columns of which no two rows have the same values.
     pub unique: Vec<Vec<String>>,
+    /// Another table that has a foreign key to it.
+    pub named_by: Option<String>,
     /// The engine that keeps it, if that one cannot undo.
     pub cannot_undo: Option<String>,
 }
@@ -44,6 +46,12 @@ SELECT INDEX_NAME, COLUMN_NAME FROM information_schema.STATISTICS
 const TRIGGERS: &str = "
 SELECT COUNT(*) FROM information_schema.TRIGGERS
  WHERE EVENT_OBJECT_SCHEMA = COALESCE(?, DATABASE()) AND EVENT_OBJECT_TABLE = ?";
+
+const NAMED_BY: &str = "
+SELECT TABLE_NAME FROM information_schema.KEY_COLUMN_USAGE
+ WHERE REFERENCED_TABLE_SCHEMA = COALESCE(?, DATABASE()) AND REFERENCED_TABLE_NAME = ?
+   AND NOT (TABLE_SCHEMA = REFERENCED_TABLE_SCHEMA AND TABLE_NAME = REFERENCED_TABLE_NAME)
+ LIMIT 1";
 
 /// The table of this name; none where there is none.
 pub fn describe(conn: &mut Conn, name: &str) -> Result<Option<Described>, Error> {
@@ -89,6 +97,7 @@ pub fn describe(conn: &mut Conn, name: &str) -> Result<Option<Described>, Error>
         },
         declared,
         unique: unique.into_iter().map(|(_, columns)| columns).collect(),
+        named_by: conn.exec_first(NAMED_BY, of()).map_err(asking)?,
         cannot_undo: (!undoes).then_some(engine),
     }))
 }

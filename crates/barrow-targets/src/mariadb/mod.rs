@@ -135,8 +135,18 @@ impl MariaDb {
             is_made: false,
         };
         match (found, job.mode) {
-            (Some(_), Mode::Replace) => {
-                let made = beside_of(name);
+            (Some(found), Mode::Replace) => {
+                if let Some(other) = &found.named_by {
+                    return Err(Error::spec(format!(
+                        "the table {} has a foreign key to {}, which would then be gone",
+                        visible(other.as_bytes()),
+                        visible(name.as_bytes())
+                    ))
+                    .advice(
+                        "say mode = \"truncate\" or \"merge\", or drop the foreign key first",
+                    ));
+                }
+                let made = sending::beside(name, "_barrow_new");
                 // One that a load left which was killed.
                 let drop = format!("DROP TABLE IF EXISTS {}", DIALECT.table(&made));
                 self.run(&drop, "making the table anew")?;
@@ -279,48 +289,32 @@ impl MariaDb {
         rows.collect()
     }
 
-    /// Puts the tables that were made beside others into their places, all at once.
+    /// Puts the tables that were made beside others into their places, all in one
+    /// statement, which the server does as a whole or not at all.
     fn swap(&mut self) -> Result<(), Error> {
-        let swaps: Vec<(String, String)> = self
-            .tables
-            .iter()
-            .filter_map(|t| Some((t.name.clone(), t.beside.clone()?)))
-            .collect();
-        for (name, beside) in swaps {
-            let old = old_of(&name);
-            let sql = format!("DROP TABLE IF EXISTS {}", DIALECT.table(&old));
-            self.run(&sql, "putting the new table into the old one's place")?;
-            let sql = format!(
-                "RENAME TABLE {0} TO {1}, {2} TO {0}",
-                DIALECT.table(&name),
-                DIALECT.table(&old),
-                DIALECT.table(&beside)
-            );
-            self.run(&sql, "putting the new table into the old one's place")?;
-            let sql = format!("DROP TABLE {}", DIALECT.table(&old));
-            self.run(&sql, "putting the new table into the old one's place")?;
+        let doing = "putting the new table into the old one's place";
+        let swaps = sending::swaps(&self.tables);
+        if swaps.is_empty() {
+            return Ok(());
+        }
+        let old = |name: &str| DIALECT.table(&sending::beside(name, "_barrow_old"));
+        for (name, _) in &swaps {
+            self.run(&format!("DROP TABLE IF EXISTS {}", old(name)), doing)?;
+        }
+        let renames = swaps.iter().map(|(name, beside)| {
+            let (name, beside, old) = (DIALECT.table(name), DIALECT.table(beside), old(name));
+            format!("{name} TO {old}, {beside} TO {name}")
+        });
+        let renames: Vec<String> = renames.collect();
+        self.run(&format!("RENAME TABLE {}", renames.join(", ")), doing)?;
+        self.tables.iter_mut().for_each(|table| table.beside = None);
+        // The load is done. An old table that stays, since the connection is lost right
+        // now, is dropped by the next load that replaces it.
+        for (name, _) in &swaps {
+            let _ = self.conn.query_drop(format!("DROP TABLE {}", old(name)));
         }
         Ok(())
     }
-}
-
-/// The name of a table that is made beside another: short enough for the server.
-fn beside_of(name: &str) -> String {
-    with_ending(name, "_barrow_new")
-}
-
-/// The name that a table has for the moment between the swap and its end.
-fn old_of(name: &str) -> String {
-    with_ending(name, "_barrow_old")
-}
-
-fn with_ending(name: &str, ending: &str) -> String {
-    let (schema, table) = match name.split_once('.') {
-        Some((schema, table)) => (format!("{schema}."), table),
-        None => (String::new(), name),
-    };
-    let short: String = table.chars().take(40).collect();
-    format!("{schema}{short}{ending}")
 }
 
 fn cannot_send(column: &crate::Column, found: &Described) -> Error {
@@ -633,11 +627,11 @@ impl Target for MariaDb {
         let rows = self.rows()?;
         self.run("COMMIT", "committing")?;
         self.is_open = false;
+        // What fails from here on leaves the old tables in their places.
         self.swap()?;
-        self.tables.iter_mut().for_each(|table| {
-            table.is_made = false;
-            table.beside = None;
-        });
+        self.tables
+            .iter_mut()
+            .for_each(|table| table.is_made = false);
         Ok(rows)
     }
 

@@ -128,7 +128,7 @@ impl Postgres {
         let mut beside = None;
         let found = match (found, job.mode) {
             (Some(found), Mode::Replace) => {
-                let made = beside_of(name);
+                let made = sending::beside(name, "_barrow_new");
                 let sql = job.create_table_as(name, &made, DIALECT)?;
                 self.run(&sql, "making the table anew")?;
                 beside = Some(made.clone());
@@ -253,12 +253,7 @@ impl Postgres {
 
     /// Puts the tables that were made beside others into their places.
     fn swap(&mut self) -> Result<(), Error> {
-        let swaps: Vec<(String, String)> = self
-            .tables
-            .iter()
-            .filter_map(|t| Some((t.name.clone(), t.beside.clone()?)))
-            .collect();
-        for (name, beside) in swaps {
+        for (name, beside) in sending::swaps(&self.tables) {
             let bare = |name: &str| {
                 name.split_once('.')
                     .map_or(name.to_string(), |(_, n)| n.into())
@@ -284,16 +279,6 @@ impl Postgres {
         }
         Ok(())
     }
-}
-
-/// The name of a table that is made beside another: short enough for the server.
-fn beside_of(name: &str) -> String {
-    let (schema, table) = match name.split_once('.') {
-        Some((schema, table)) => (format!("{schema}."), table),
-        None => (String::new(), name),
-    };
-    let short: String = table.chars().take(30).collect();
-    format!("{schema}{short}_barrow_new")
 }
 
 fn cannot_send(column: &crate::Column, found: &Described) -> Error {

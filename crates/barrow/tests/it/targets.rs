@@ -23,6 +23,7 @@ on_every_database! {
     rows_are_appended,
     a_table_is_emptied_and_filled_in_one,
     a_table_is_made_anew,
+    a_table_that_others_name_is_not_made_anew,
     rows_are_merged_by_their_key,
     rows_of_the_same_key_are_merged_one_after_the_other,
     a_merge_needs_a_unique_key,
@@ -332,6 +333,24 @@ fn a_table_is_made_anew(kind: Kind) {
         "SELECT count(*) FROM information_schema.tables WHERE table_schema = database()",
     );
     assert_eq!(d.count(tables), 1, "nothing is left beside the table");
+}
+
+fn a_table_that_others_name_is_not_made_anew(kind: Kind) {
+    let d = database(
+        kind,
+        &spec(SIMPLE, "create = true\nkey = [\"id\"]"),
+        "id,note\n1,a\n",
+    );
+    loaded(&d, "");
+    d.sql(&[
+        "CREATE TABLE notes (id BIGINT, FOREIGN KEY (id) REFERENCES d (id))",
+        "INSERT INTO notes VALUES (1)",
+    ]);
+    d.market.write("d.csv", b"id,note\n2,b\n");
+    let said = d.run("load d.spec.toml --mode replace");
+    assert_ne!(said.code, 0, "{}", said.out);
+    assert_eq!(d.rows("SELECT id, note FROM d"), ["1|a"]);
+    assert_eq!(d.count("SELECT count(*) FROM notes"), 1);
 }
 
 fn rows_are_merged_by_their_key(kind: Kind) {
