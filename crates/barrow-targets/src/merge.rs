@@ -19,6 +19,16 @@ pub struct Merged {
 }
 
 impl Merged {
+    /// Of so many rows, where so many were inserted and so many updated. A table with
+    /// rules may count more than came.
+    pub fn of(count: u64, new: u64, changed: u64) -> Merged {
+        Merged {
+            new,
+            changed,
+            same: count.saturating_sub(new + changed),
+        }
+    }
+
     /// Adds what became of others.
     pub fn add(&mut self, other: Merged) {
         self.new += other.new;
@@ -34,11 +44,18 @@ pub struct Statements {
     pub update: Option<String>,
     /// Inserts the rows whose key is not there.
     pub insert: String,
+    /// Counts the rows whose key is not there even then, since a trigger passed over
+    /// them; none for a table without triggers.
+    pub lost: Option<String>,
     /// Empties the table where the rows were put down.
     pub clear: String,
 }
 
+/// Said of a row that a trigger passed over.
+pub const PASSED_OVER: &str = "a trigger or rule of the table passed over the row";
+
 /// The statements that merge `stage` into `table`, both names as they stand in SQL.
+/// `triggers` says whether the table has some, which may pass over rows.
 ///
 /// # Errors
 /// The part has no key.
@@ -47,6 +64,7 @@ pub fn statements(
     table: &str,
     stage: &str,
     part: &Part,
+    triggers: bool,
 ) -> Result<Statements, Error> {
     if part.key.is_empty() {
         return Err(Error::spec(format!(
@@ -92,6 +110,7 @@ pub fn statements(
         ),
     });
     let list = names.join(", ");
+    let absent = format!("FROM {stage} s WHERE NOT EXISTS (SELECT 1 FROM {table} t WHERE {keys})");
     let from_stage: Vec<String> = names.iter().map(|name| format!("s.{name}")).collect();
     Ok(Statements {
         update,
@@ -105,11 +124,11 @@ pub fn statements(
                 quoted(&part.key[0])
             ),
             Dialect::Sqlite | Dialect::Postgres => format!(
-                "INSERT INTO {table} ({list}) SELECT {} FROM {stage} s WHERE NOT EXISTS \
-                 (SELECT 1 FROM {table} t WHERE {keys})",
+                "INSERT INTO {table} ({list}) SELECT {} {absent}",
                 from_stage.join(", ")
             ),
         },
+        lost: triggers.then(|| format!("SELECT COUNT(*) {absent}")),
         clear: match dialect {
             Dialect::Postgres => format!("TRUNCATE {stage}"),
             Dialect::Sqlite | Dialect::MariaDb => format!("DELETE FROM {stage}"),
@@ -153,7 +172,7 @@ mod tests {
             columns: vec![column("id", "bigint"), column("note", "text")],
             key: vec!["id".into()],
         };
-        let found = statements(Dialect::Postgres, "\"d\"", "\"stage\"", &part).unwrap();
+        let found = statements(Dialect::Postgres, "\"d\"", "\"stage\"", &part, false).unwrap();
         assert_eq!(
             found.update.as_deref(),
             Some(
@@ -161,7 +180,7 @@ mod tests {
                  t.\"id\" = s.\"id\" AND (t.\"note\" IS DISTINCT FROM s.\"note\")"
             )
         );
-        let found = statements(Dialect::MariaDb, "`d`", "`stage`", &part).unwrap();
+        let found = statements(Dialect::MariaDb, "`d`", "`stage`", &part, true).unwrap();
         assert_eq!(
             found.update.as_deref(),
             Some(
@@ -169,12 +188,15 @@ mod tests {
                  NOT (BINARY t.`note` <=> BINARY s.`note`)"
             )
         );
+        assert!(found.lost.is_some());
         part.columns.pop();
         assert_eq!(
-            statements(Dialect::Sqlite, "d", "s", &part).unwrap().update,
+            statements(Dialect::Sqlite, "d", "s", &part, false)
+                .unwrap()
+                .update,
             None
         );
         part.key.clear();
-        assert!(statements(Dialect::Sqlite, "d", "s", &part).is_err());
+        assert!(statements(Dialect::Sqlite, "d", "s", &part, false).is_err());
     }
 }

@@ -235,7 +235,8 @@ impl MariaDb {
         let (put_into, merge) = match mode {
             Mode::Merge => {
                 let stage = DIALECT.quoted(&format!("barrow_stage_{}", part.number));
-                let statements = merge::statements(DIALECT, &table, &stage, &named)?;
+                let statements =
+                    merge::statements(DIALECT, &table, &stage, &named, found.table.triggers)?;
                 self.stage(&named, &stage, &table)?;
                 (stage, Some(statements))
             }
@@ -462,27 +463,28 @@ fn load(conn: &mut Conn, sender: &Sender, count: u64) -> Result<Loaded, Error> {
     if told > 0 || inserted != count {
         return warned(conn, sender, usize::from(told), count, inserted);
     }
-    let Some(merge) = &sender.merge else {
+    let Some(merging) = &sender.merge else {
         return Ok(Loaded::All(Merged::default()));
     };
     let mut changed = 0;
-    if let Some(update) = &merge.update {
+    if let Some(update) = &merging.update {
         if let Err(why) = statement(conn, update)? {
             return Ok(Loaded::Refused(why));
         }
         changed = conn.affected_rows();
     }
-    if let Err(why) = statement(conn, &merge.insert)? {
+    if let Err(why) = statement(conn, &merging.insert)? {
         return Ok(Loaded::Refused(why));
     }
     let new = conn.affected_rows();
-    conn.query_drop(&merge.clear)
-        .map_err(|e| explained(&e, "merging rows"))?;
-    Ok(Loaded::All(Merged {
-        new,
-        changed,
-        same: count.saturating_sub(new + changed),
-    }))
+    let failed = |e: mysql::Error| explained(&e, "merging rows");
+    if let Some(lost) = &merging.lost
+        && conn.query_first(lost).map_err(failed)?.unwrap_or(0u64) > 0
+    {
+        return Ok(Loaded::Refused(because(0, merge::PASSED_OVER)));
+    }
+    conn.query_drop(&merging.clear).map_err(failed)?;
+    Ok(Loaded::All(Merged::of(count, new, changed)))
 }
 
 /// What the server's warnings say of lines that were sent. Where it passed over rows,

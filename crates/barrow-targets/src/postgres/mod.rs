@@ -195,7 +195,8 @@ impl Postgres {
         let (put_into, merge) = match mode {
             Mode::Merge => {
                 let stage = DIALECT.quoted(&format!("barrow_stage_{}", part.number));
-                let statements = merge::statements(DIALECT, &table, &stage, &named)?;
+                let statements =
+                    merge::statements(DIALECT, &table, &stage, &named, found.table.triggers)?;
                 self.stage(part, &stage, &table, &list)?;
                 (stage, Some(statements))
             }
@@ -324,7 +325,7 @@ fn send(
     }
     let sent = copy(client, &copier.copy, bytes).and_then(|copied| match &copier.merge {
         None => Ok((copied, Merged::default())),
-        Some(statements) => Ok((copied, run_merge(client, statements, copied)?)),
+        Some(statements) => run_merge(client, statements, copied),
     });
     let why = match sent {
         Ok((copied, found)) if copied == count => {
@@ -339,7 +340,7 @@ fn send(
             is_certain: false,
             code: Code::Refused,
             column: None,
-            words: "a trigger or rule of the table passed over the row".into(),
+            words: merge::PASSED_OVER.into(),
             detail: None,
         },
         Err(error) => {
@@ -383,22 +384,24 @@ fn inner(error: io::Error) -> Option<postgres::Error> {
     inner.downcast::<postgres::Error>().ok().map(|error| *error)
 }
 
+/// Merges the rows that were put down, and returns how many of them are in the table.
 fn run_merge(
     client: &mut Client,
     statements: &merge::Statements,
     count: u64,
-) -> Result<Merged, postgres::Error> {
+) -> Result<(u64, Merged), postgres::Error> {
     let changed = match &statements.update {
         Some(update) => client.execute(update.as_str(), &[])?,
         None => 0,
     };
     let new = client.execute(statements.insert.as_str(), &[])?;
+    let lost = match &statements.lost {
+        Some(lost) => client.query_one(lost.as_str(), &[])?.get::<_, i64>(0) as u64,
+        None => 0,
+    };
     client.batch_execute(&statements.clear)?;
-    Ok(Merged {
-        new,
-        changed,
-        same: count.saturating_sub(new + changed),
-    })
+    let merged = Merged::of(count, new, changed);
+    Ok((count.saturating_sub(lost), merged))
 }
 
 impl Target for Postgres {

@@ -32,7 +32,7 @@ impl Merger {
         let name = format!("barrow_stage_{}", part.number);
         let target = format!("main.{}", quoted(&part.table));
         let stage = format!("temp.{}", quoted(&name));
-        let statements = merge::statements(Dialect::Sqlite, &target, &stage, part)?;
+        let statements = merge::statements(Dialect::Sqlite, &target, &stage, part, table.triggers)?;
         let columns: Vec<String> = part.columns.iter().map(|c| quoted(&c.name)).collect();
         let keys: Vec<String> = part.key.iter().map(|name| quoted(name)).collect();
         // Its key is unique, so that rows with the same key are merged one after the
@@ -141,14 +141,16 @@ fn piece(
         None => 0,
     };
     let new = run(&statements.insert)?;
-    run(&statements.clear)?;
-    if new + changed > count {
-        let words = "the table took more rows than came".to_string();
-        return Err(Stopped::Refused(Code::Refused, words));
+    if let Some(lost) = &statements.lost {
+        let lost: i64 = connection
+            .prepare_cached(lost)
+            .and_then(|mut statement| statement.query_row([], |row| row.get(0)))
+            .map_err(|e| Stopped::Failed(explained(&e, "merging rows")))?;
+        if lost > 0 {
+            let words = merge::PASSED_OVER.to_string();
+            return Err(Stopped::Refused(Code::Refused, words));
+        }
     }
-    Ok(Merged {
-        new,
-        changed,
-        same: count - new - changed,
-    })
+    run(&statements.clear)?;
+    Ok(Merged::of(count, new, changed))
 }

@@ -26,6 +26,7 @@ on_every_database! {
     a_table_that_others_name_is_not_made_anew,
     rows_are_merged_by_their_key,
     rows_of_the_same_key_are_merged_one_after_the_other,
+    a_merge_tells_the_rows_that_a_trigger_passes_over,
     a_merge_needs_a_unique_key,
     beyond_the_tolerance_nothing_is_changed,
     commits_on_the_way_stay,
@@ -402,6 +403,33 @@ fn rows_of_the_same_key_are_merged_one_after_the_other(kind: Kind) {
         d.rows("SELECT id, note FROM d ORDER BY id"),
         ["1|c", "2|e", "3|d"]
     );
+}
+
+fn a_merge_tells_the_rows_that_a_trigger_passes_over(kind: Kind) {
+    let d = database(
+        kind,
+        &spec(SIMPLE, "mode = \"merge\"\nkey = [\"id\"]"),
+        "id,note\n1,a\n2,b\n3,c\n4,d\n",
+    );
+    d.sql(&["CREATE TABLE d (id BIGINT PRIMARY KEY, note VARCHAR(20))"]);
+    match kind {
+        Kind::Sqlite => d.sql(&["CREATE TRIGGER t BEFORE INSERT ON d WHEN new.id = 3 \
+             BEGIN SELECT RAISE(IGNORE); END"]),
+        Kind::Postgres => d.sql(&[
+            "CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN \
+             IF new.id = 3 THEN RETURN NULL; END IF; RETURN new; END $$",
+            "CREATE TRIGGER t BEFORE INSERT ON d FOR EACH ROW EXECUTE FUNCTION f()",
+        ]),
+        // A trigger there can only refuse.
+        Kind::MariaDb => d.sql(&["CREATE TRIGGER t BEFORE INSERT ON d FOR EACH ROW \
+             IF new.id = 3 THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'no'; END IF"]),
+    }
+    let json = loaded(&d, "");
+    assert_eq!((&json["loaded"], &json["rejected"]), (&3.into(), &1.into()));
+    assert_eq!(json["merged"]["new"], 3);
+    assert_eq!(json["merged"]["same"], 0);
+    assert_eq!(d.reasons(), [(3, "refused".to_string())]);
+    assert_eq!(d.rows("SELECT id FROM d ORDER BY id"), ["1", "2", "4"]);
 }
 
 fn a_merge_needs_a_unique_key(kind: Kind) {
