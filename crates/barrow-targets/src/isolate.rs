@@ -2,9 +2,9 @@
 //!
 //! Rows are tried in pieces. A piece that the table will not have is taken back as a
 //! whole; where the database says which row it stumbled over, the rows before it are
-//! sent again, then that row alone; where it does not, smaller pieces are tried. So
-//! every row is tried after all rows before it, and stays out only if the table
-//! refuses it by itself.
+//! sent again, and the row alone if the database may be wrong or one of those stayed
+//! out; where it does not say, smaller pieces are tried. So every row is tried after all
+//! rows before it that went in, and stays out only if the table refuses it there.
 
 use std::ops::Range;
 
@@ -53,7 +53,7 @@ pub struct PieceSize {
 /// refusal in 1,000 rows, 256 to 512 are the cheapest.
 const LEAST: usize = 256;
 
-/// So many refused rows apart, whole batches are tried again.
+/// No batch has so many rows: it is tried whole.
 const MOST: usize = 1 << 20;
 
 /// After so many pieces without a refusal larger ones are tried.

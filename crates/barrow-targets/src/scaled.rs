@@ -69,6 +69,22 @@ pub fn float(number: (i128, u32)) -> Result<f64, Fault> {
     ))
 }
 
+/// A number as one of 32 bits, where that is the same; a `real` of a spec was read as
+/// one already.
+///
+/// # Errors
+/// It would be rounded.
+pub fn narrow(n: f64, is_real: bool) -> Result<f32, Fault> {
+    let short = n as f32;
+    if f64::from(short) == n || is_real {
+        return Ok(short);
+    }
+    Err(Fault::new(
+        Code::TooPrecise,
+        "the table's column holds numbers of 32 bits, which would round it",
+    ))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -33,6 +33,16 @@ impl Server {
                     .advice("put its name at the end, such as postgres://user@host/market"),
             );
         }
+        for name in ["port", "connect_timeout"] {
+            if let Some(value) = server.parameter(name)
+                && value.parse::<u16>().is_err()
+            {
+                return Err(Error::spec(format!(
+                    "{name}={} in the address {server} is not a number that will do",
+                    visible(value.as_bytes())
+                )));
+            }
+        }
         Ok(server)
     }
 
@@ -143,6 +153,8 @@ mod tests {
         assert_eq!(server.user().as_deref(), Some("ann"));
         assert!(!format!("{server}").contains("crumbs"));
         assert!(Server::parse("postgres://ann@host").is_err());
+        assert!(Server::parse("postgres:///market?port=abc").is_err());
+        assert!(Server::parse("postgres:///market?connect_timeout=-1").is_err());
         let error = Server::parse("postgres://ann:crumbs@ho st:x/m").unwrap_err();
         assert!(!error.to_string().contains("crumbs"));
     }

@@ -119,7 +119,8 @@ impl Batch {
         }
     }
 
-    /// A reject of a typed row that the table would not take.
+    /// A reject of a typed row that the table would not take. `value` is what the
+    /// database says of this row alone.
     pub fn refuse(
         &self,
         part: usize,
@@ -127,6 +128,7 @@ impl Batch {
         code: Code,
         column: Option<String>,
         words: String,
+        value: Option<String>,
     ) -> Reject {
         let mark = self.parts[part].marks[row] as usize;
         let reason = Reason {
@@ -134,7 +136,7 @@ impl Batch {
             column,
             field: None,
             offset: self.block.place(self.block.marks[mark].start as usize),
-            value: None,
+            value,
             says: words,
             expected: "a row that the table takes".into(),
         };

@@ -11,7 +11,7 @@ use barrow_core::values::{Cell, Day, decimal, shown};
 
 use super::types::Wire;
 use crate::lines::Fault;
-use crate::scaled::{micros, scaled, with_scale};
+use crate::scaled::{float, micros, narrow, scaled, with_scale};
 
 /// How one column's cells become fields; chosen once.
 #[derive(Debug, Clone, Copy)]
@@ -84,34 +84,20 @@ impl Field {
         store: &[u8],
         out: &mut Vec<u8>,
     ) -> Result<(), Fault> {
+        let number = || scaled(cell, self.scale, block, store).ok_or_else(|| self.strange());
         match (self.wire, cell) {
             (Wire::Double, Cell::Float(n)) => put(out, format_args!("{n:e}")),
             (Wire::Float, Cell::Float(n)) => {
-                let short = n as f32;
-                if f64::from(short) != n && self.ty != Type::Real {
-                    return Err(Fault::new(
-                        Code::TooPrecise,
-                        "the table's column is float, which would round it",
-                    ));
-                }
+                let short = narrow(n, self.ty == Type::Real)?;
                 put(out, format_args!("{short:e}"));
             }
-            (Wire::Float | Wire::Double, _) => {
-                let number =
-                    scaled(cell, self.scale, block, store).ok_or_else(|| self.strange())?;
-                let n = crate::scaled::float(number)?;
-                if self.wire == Wire::Float && f64::from(n as f32) != n {
-                    return Err(Fault::new(
-                        Code::TooPrecise,
-                        "the table's column is float, which would round it",
-                    ));
-                }
-                put(out, format_args!("{n:e}"));
+            (Wire::Double, _) => put(out, format_args!("{:e}", float(number()?)?)),
+            (Wire::Float, _) => {
+                let short = narrow(float(number()?)?, false)?;
+                put(out, format_args!("{short:e}"));
             }
             (Wire::Number(most), _) => {
-                let number =
-                    scaled(cell, self.scale, block, store).ok_or_else(|| self.strange())?;
-                let (n, scale) = with_scale(number, most)?;
+                let (n, scale) = with_scale(number()?, most)?;
                 put(out, format_args!("{}", decimal(n, scale as usize)));
             }
             (Wire::Date, Cell::Timestamp(..)) => {

@@ -558,10 +558,9 @@ impl Target for MariaDb {
     }
 
     fn fits(&mut self, part: &Part, table: &Table) -> Result<(), Error> {
-        fit::check(part, table)?;
         match describe(&mut self.conn, &part.table)? {
             Some(found) => fits(part, &found),
-            None => Ok(()),
+            None => fit::check(part, table),
         }
     }
 

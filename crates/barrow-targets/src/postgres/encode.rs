@@ -10,7 +10,7 @@ use barrow_core::values::{Cell, shown};
 
 use super::types::Wire;
 use crate::lines::Fault;
-use crate::scaled::{float, micros, scaled, with_scale};
+use crate::scaled::{float, micros, narrow, scaled, with_scale};
 
 /// How one column's cells become fields; chosen once.
 #[derive(Debug, Clone, Copy)]
@@ -83,25 +83,11 @@ impl Field {
         let number = || scaled(cell, self.scale, block, store).ok_or_else(|| self.strange());
         match (self.wire, cell) {
             (Wire::Float4, Cell::Float(n)) => {
-                let short = n as f32;
-                if f64::from(short) != n && self.ty != Type::Real {
-                    return Err(Fault::new(
-                        Code::TooPrecise,
-                        "the table's column is real, which would round it",
-                    ));
-                }
-                field(out, short.to_be_bytes());
+                field(out, narrow(n, self.ty == Type::Real)?.to_be_bytes());
             }
             (Wire::Float8, _) => field(out, float(number()?)?.to_be_bytes()),
             (Wire::Float4, _) => {
-                let n = float(number()?)?;
-                if f64::from(n as f32) != n {
-                    return Err(Fault::new(
-                        Code::TooPrecise,
-                        "the table's column is real, which would round it",
-                    ));
-                }
-                field(out, (n as f32).to_be_bytes());
+                field(out, narrow(float(number()?)?, false)?.to_be_bytes());
             }
             (Wire::Int2, _) => {
                 let n = whole(number()?)?;

@@ -414,10 +414,9 @@ impl Target for Postgres {
     }
 
     fn fits(&mut self, part: &Part, table: &Table) -> Result<(), Error> {
-        fit::check(part, table)?;
         match describe(&mut self.client, &part.table)? {
             Some(found) => fits(part, &found),
-            None => Ok(()),
+            None => fit::check(part, table),
         }
     }
 

@@ -252,13 +252,7 @@ impl LoadSink<'_> {
 }
 
 fn refused(batch: &Batch, refusals: Vec<Refusal>) -> Vec<Reject> {
-    let reject = |r: Refusal| {
-        let mut reject = batch.refuse(r.part, r.row as usize, r.code, r.column, r.words);
-        reject
-            .reasons
-            .iter_mut()
-            .for_each(|reason| reason.value = r.detail.clone());
-        reject
-    };
+    let reject =
+        |r: Refusal| batch.refuse(r.part, r.row as usize, r.code, r.column, r.words, r.detail);
     refusals.into_iter().map(reject).collect()
 }

@@ -199,6 +199,18 @@ fn target(written: &Written, problems: &mut Vec<Problem>) -> TargetPlan {
             .help("say every = \"all\", or mode = \"truncate\""),
         );
     }
+    if let (Mode::Merge, None, Some(at)) = (mode, &t.key, &t.mode)
+        && written.kinds.is_empty()
+    {
+        problems.push(
+            Problem::new(
+                at.span.clone(),
+                "mode = \"merge\" needs the columns that tell one row from another",
+                "no key",
+            )
+            .help("say them as key, such as key = [\"delivery_id\"]"),
+        );
+    }
     if let (Every::Records(_), Some(at), Some(_)) = (every, &t.every, written.totals.first()) {
         problems.push(
             Problem::new(
@@ -298,6 +310,10 @@ mod tests {
             (
                 "[delimited]\nquote = \",\"\n[columns]\na = \"text\"",
                 "part of the delimiter",
+            ),
+            (
+                "[target]\nmode = \"merge\"\n[columns]\na = \"text\"",
+                "needs the columns that tell one row from another",
             ),
             (
                 "[target]\nmode = \"replace\"\nevery = 10\n[columns]\na = \"text\"",
