@@ -5,7 +5,7 @@ use std::io::Write;
 use std::process::Stdio;
 use std::time::Duration;
 
-use crate::databases::{Database, Kind, server};
+use crate::databases::{Database, Kind, server, with_database};
 
 const SPEC: &str = r#"[source]
 files = ["d.csv"]
@@ -272,6 +272,52 @@ fn loses_its_server(kind: Kind, end: impl Fn(&Database)) {
     assert_eq!(output.status.code(), Some(1), "{said}");
     assert!(said.contains("run this again when it is back"), "{said}");
     assert_eq!(d.rows("SELECT id, note FROM d"), ["0|before"]);
+}
+
+/// Rows enough to fill 20 MB.
+fn large_file() -> Vec<u8> {
+    let mut file = b"id,note\n".to_vec();
+    for id in 0..1_000_000 {
+        file.extend_from_slice(format!("{id},plums plums plums\n").as_bytes());
+    }
+    file
+}
+
+fn is_told_of_no_room(d: &Database, into: &str) {
+    let said = run_into(d, into, &[]);
+    assert_eq!(said.code, 1, "{}", said.err);
+    assert!(said.err.contains("room"), "{}", said.err);
+    assert!(
+        said.err.contains("nothing of this load was kept"),
+        "{}",
+        said.err
+    );
+}
+
+#[test]
+fn a_full_disk_of_postgres_is_told_and_nothing_is_kept() {
+    let d = database(Kind::Postgres);
+    d.sql(&["CHECKPOINT"]);
+    let place = "SELECT current_setting('data_directory') || '/' || pg_relation_filepath('d')";
+    let file = std::path::PathBuf::from(&d.rows(place)[0]);
+    let aside = file.with_extension("aside");
+    // A device that is always full, where the table's rows are to go.
+    std::fs::rename(&file, &aside).unwrap();
+    std::os::unix::fs::symlink("/dev/full", &file).unwrap();
+    is_told_of_no_room(&d, &d.url());
+    std::fs::remove_file(&file).unwrap();
+    std::fs::rename(&aside, &file).unwrap();
+    assert_eq!(d.run("load d.spec.toml").code, 0);
+    assert_eq!(d.count("SELECT count(*) FROM d"), 2);
+}
+
+#[test]
+fn a_full_disk_of_mariadb_is_told_and_nothing_is_kept() {
+    let d = database(Kind::MariaDb);
+    d.market.write("d.csv", &large_file());
+    let small = with_database(&server("BARROW_TEST_MARIADB"), "small");
+    is_told_of_no_room(&d, &small);
+    assert_eq!(d.count("SELECT count(*) FROM small.d"), 0);
 }
 
 #[test]
