@@ -1,6 +1,7 @@
 //! The counts of a run, which must balance: read = loaded + rejected + left out.
 
 use indexmap::IndexMap;
+use serde::{Deserialize, Serialize};
 
 use crate::flow::{Batch, Difference};
 use crate::records::block::LeftOut;
@@ -12,11 +13,11 @@ use crate::values::What;
 const MOST_KINDS: usize = 500;
 
 /// What was changed because the spec asked for it.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Repairs(Vec<Repair>);
 
 /// One kind of repair.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Repair {
     /// What was done.
     pub what: What,
@@ -80,7 +81,7 @@ impl Repairs {
 }
 
 /// A kind of reason, with its first place.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ReasonKind {
     /// The code.
     pub code: Code,
@@ -99,7 +100,7 @@ pub struct ReasonKind {
 }
 
 /// The counts of one file.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FileTally {
     /// The file as people named it.
     pub name: String,
@@ -109,6 +110,10 @@ pub struct FileTally {
     pub loaded: u64,
     /// Records that are not.
     pub rejected: u64,
+    /// Good records that were taken back with the whole file.
+    pub not_kept: u64,
+    /// What was changed in it because the spec asked for it.
+    pub repaired: u64,
     /// Lines that are not records.
     pub left_out: LeftOut,
     /// What people should know of how it was read.
@@ -127,14 +132,66 @@ pub struct Tally {
     /// Totals that differ from what a file states.
     pub differences: Vec<Difference>,
     kinds: IndexMap<(Code, Option<String>, String), ReasonKind>,
+    /// Where the first file of this flow stands among `files`: a run that goes on has
+    /// some before it.
+    first: usize,
+}
+
+/// What a run has counted so far, to go on with.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct Counted {
+    /// Each file, in order.
+    pub files: Vec<FileTally>,
+    /// What was changed.
+    pub repairs: Repairs,
+    /// Every kind of reason.
+    pub kinds: Vec<ReasonKind>,
 }
 
 impl Tally {
+    /// Goes on from what was counted; the next flow's first file is the one at `first`.
+    pub fn go_on(counted: Counted, first: usize) -> Tally {
+        let key = |kind: &ReasonKind| (kind.code, kind.column.clone(), kind.says.clone());
+        Tally {
+            files: counted.files,
+            repairs: counted.repairs,
+            differences: Vec::new(),
+            kinds: counted.kinds.into_iter().map(|k| (key(&k), k)).collect(),
+            first,
+        }
+    }
+
+    /// What was counted so far.
+    pub fn counted(&self) -> Counted {
+        Counted {
+            files: self.files.clone(),
+            repairs: self.repairs.clone(),
+            kinds: self.kinds.values().cloned().collect(),
+        }
+    }
+
+    /// Begins another flow, whose first file comes after those that are counted.
+    pub fn begin_flow(&mut self) {
+        self.first = self.files.len();
+    }
+
+    /// The place among `files` of a flow's file.
+    pub fn place_of(&self, index: usize) -> usize {
+        self.first + index
+    }
+
+    /// Notes that the last file was taken back as a whole.
+    pub fn take_back_file(&mut self) {
+        if let Some(file) = self.files.last_mut() {
+            file.not_kept += std::mem::take(&mut file.loaded);
+        }
+    }
+
     /// Counts a batch, of which `loaded` rows are in the table and `refused`
     /// came back from it.
     pub fn add(&mut self, batch: &Batch, loaded: u64, refused: &[Reject]) {
         let Some(reading) = batch.file() else { return };
-        if self.files.len() <= reading.index {
+        if self.files.len() <= self.place_of(reading.index) {
             self.files.push(FileTally {
                 name: reading.name.clone(),
                 notes: reading.notes.clone(),
@@ -161,6 +218,7 @@ impl Tally {
         file.loaded += loaded;
         file.rejected += rejected;
         file.records += loaded + rejected;
+        file.repaired += batch.repairs.all();
         file.left_out.add(&batch.block.left_out);
         if let Some(end) = &batch.block.last {
             file.bytes = end.bytes;
@@ -199,6 +257,11 @@ impl Tally {
     /// Records that are rows now.
     pub fn loaded(&self) -> u64 {
         self.files.iter().map(|f| f.loaded).sum()
+    }
+
+    /// Good records that were taken back with their whole files.
+    pub fn not_kept(&self) -> u64 {
+        self.files.iter().map(|f| f.not_kept).sum()
     }
 
     /// Records that are not.

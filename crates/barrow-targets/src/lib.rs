@@ -1,11 +1,13 @@
 //! The databases that rows go into, behind one trait.
 
 pub mod about;
+pub mod asking;
 pub mod ddl;
 pub mod dialect;
 pub mod error;
 pub mod fit;
 pub mod isolate;
+pub mod ledger;
 pub mod lines;
 pub mod mariadb;
 pub mod merge;
@@ -26,6 +28,7 @@ use barrow_core::spec::plan::Mode;
 use barrow_core::visible::visible;
 
 pub use about::{About, Rights};
+pub use asking::Value;
 pub use dialect::Dialect;
 pub use error::Error;
 pub use merge::Merged;
@@ -186,6 +189,38 @@ pub trait Target {
     /// The database cannot be asked.
     fn about(&mut self, tables: &[&str]) -> Result<About, Error>;
 
+    /// The kind of SQL that the database speaks.
+    fn dialect(&self) -> Dialect;
+
+    /// The table's name with its database and schema, so that one table has one name
+    /// however it is written. A table that is not there yet is named where it would be
+    /// made.
+    ///
+    /// # Errors
+    /// The database cannot be asked.
+    fn full_name(&mut self, table: &str) -> Result<String, Error>;
+
+    /// The rows of a query, whose values stand in it as `?`.
+    ///
+    /// # Errors
+    /// The database will not have it. `doing` says what it was for.
+    fn ask(&mut self, sql: &str, values: &[Value], doing: &str) -> Result<Vec<Vec<Value>>, Error>;
+
+    /// Runs a statement, whose values stand in it as `?`, and returns how many rows it
+    /// changed.
+    ///
+    /// # Errors
+    /// The database will not have it. `doing` says what it was for.
+    fn tell(&mut self, sql: &str, values: &[Value], doing: &str) -> Result<u64, Error>;
+
+    /// Takes a lock that no other load can have at the same time, and that is let go
+    /// when this target is dropped or its program dies. False where another load has it
+    /// and `wait` is false.
+    ///
+    /// # Errors
+    /// The database cannot lock.
+    fn claim(&mut self, key: i64, wait: bool) -> Result<bool, Error>;
+
     /// Whether a kind of rows could be loaded into a table, as far as is known before.
     ///
     /// # Errors
@@ -217,6 +252,18 @@ pub trait Target {
     fn merged(&self) -> Option<Merged> {
         None
     }
+
+    /// Marks the place to which [`Target::take_back_file`] goes back.
+    ///
+    /// # Errors
+    /// The database will not have it.
+    fn begin_file(&mut self) -> Result<(), Error>;
+
+    /// Takes back everything since [`Target::begin_file`].
+    ///
+    /// # Errors
+    /// The database could not; the load is to be undone.
+    fn take_back_file(&mut self) -> Result<(), Error>;
 
     /// Commits, and begins the next transaction.
     ///

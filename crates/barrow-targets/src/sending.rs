@@ -29,6 +29,30 @@ impl Loading {
     }
 }
 
+/// What was counted when a file began, to go back to.
+#[derive(Default)]
+pub struct FileBegin {
+    rows: Vec<Option<u64>>,
+    merged: Option<Merged>,
+}
+
+impl FileBegin {
+    /// What is counted now.
+    pub fn of(tables: &[Loading], merged: Option<Merged>) -> FileBegin {
+        FileBegin {
+            rows: tables.iter().map(|table| table.rows).collect(),
+            merged,
+        }
+    }
+
+    /// Counts from there again; returns what was merged then.
+    pub fn go_back(&self, tables: &mut [Loading]) -> Option<Merged> {
+        let each = tables.iter_mut().zip(&self.rows);
+        each.for_each(|(table, rows)| table.rows = *rows);
+        self.merged
+    }
+}
+
 /// The name of a table of ours beside another, in the same schema. It is short enough
 /// for any server, and no two tables have the same.
 pub fn beside(name: &str, ending: &str) -> String {

@@ -29,6 +29,10 @@ pub enum Command {
     Ddl(Ddl),
     /// Show records as the spec reads them, or one line with its neighbours
     Peek(Peek),
+    /// Load the rejects of a run again, once they are corrected
+    Mend(Mend),
+    /// Show what was loaded, when, from what and with what result
+    Ledger(Ledger),
     /// Lay out the demo market and run the whole tour on it
     Demo(Demo),
 }
@@ -58,6 +62,67 @@ pub struct Load {
     /// The folder that keeps the rejects, one folder a run
     #[arg(long, value_name = "FOLDER")]
     pub rejects: Option<PathBuf>,
+    /// Load files that were loaded into this table before
+    #[arg(long)]
+    pub again: bool,
+    /// Share the files with other loads that are given the same ones: each takes the next
+    /// that nobody has, and commits file by file
+    #[arg(long)]
+    pub share: bool,
+}
+
+/// `barrow mend`
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Correct the records in the folder of the run's rejects first, or delete those that \
+are to be given up. Those that are still wrong stay there, with new reasons."
+)]
+pub struct Mend {
+    /// The run, as the load named it, or the folder of its rejects
+    pub run: String,
+    /// The database, if it is not the one that the run loaded into
+    #[arg(long, value_name = "URL")]
+    pub into: Option<String>,
+    /// The folder that has a folder of rejects for each run
+    #[arg(long, value_name = "FOLDER", default_value = "rejects")]
+    pub rejects: PathBuf,
+    /// Say what would come of it, and load nothing
+    #[arg(long)]
+    pub check: bool,
+    /// How the result is written
+    #[arg(long, value_name = "FORM", default_value = "text")]
+    pub report: Report,
+    /// Say nothing but the result
+    #[arg(short, long)]
+    pub quiet: bool,
+}
+
+/// `barrow ledger`
+#[derive(Debug, clap::Args)]
+pub struct Ledger {
+    /// A run to show in full, or the first characters of its id
+    pub run: Option<String>,
+    /// The database; that of the spec, where one is given
+    #[arg(long, value_name = "URL", required_unless_present = "spec")]
+    pub into: Option<String>,
+    /// A spec whose database is meant
+    #[arg(long, value_name = "SPEC", conflicts_with = "into")]
+    pub spec: Option<PathBuf>,
+    /// Only runs into this table
+    #[arg(long, value_name = "NAME", conflicts_with = "run")]
+    pub table: Option<String>,
+    /// Only runs that began at this time or later, in UTC: 2031-04-03, or "2031-04-03 08:05"
+    #[arg(long, value_name = "TIME", conflicts_with = "run")]
+    pub since: Option<String>,
+    /// Only runs whose rows are not in the table, or not all
+    #[arg(long, conflicts_with = "run")]
+    pub failed: bool,
+    /// At most so many runs
+    #[arg(long, value_name = "N", default_value_t = 20)]
+    pub limit: u64,
+    /// How the result is written
+    #[arg(long, value_name = "FORM", default_value = "text")]
+    pub report: Report,
 }
 
 /// Options that most commands share.

@@ -50,6 +50,29 @@ impl Failure {
         }
     }
 
+    /// What people read of it, without advice.
+    pub fn message(&self) -> String {
+        match self {
+            Failure::Spec { path, .. } => format!("{} is wrong", path.display()),
+            Failure::Wrong { message, .. } | Failure::NotDone { message, .. } => message.clone(),
+        }
+    }
+
+    /// The same failure with more said on a line of its own.
+    pub fn and(self, more: &str) -> Failure {
+        match self {
+            Failure::Wrong { message, advice } => Failure::Wrong {
+                message: format!("{message}\n{more}"),
+                advice,
+            },
+            Failure::NotDone { message, advice } => Failure::NotDone {
+                message: format!("{message}\n{more}"),
+                advice,
+            },
+            spec @ Failure::Spec { .. } => spec,
+        }
+    }
+
     /// The exit code.
     pub fn exit_code(&self) -> ExitCode {
         ExitCode::from(match self {

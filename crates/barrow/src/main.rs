@@ -3,6 +3,7 @@
 mod args;
 mod commands;
 mod failure;
+mod loading;
 mod view;
 
 use std::process::ExitCode;
@@ -20,6 +21,8 @@ fn main() -> ExitCode {
         Command::Check(check) => commands::check::run(check),
         Command::Ddl(ddl) => commands::ddl::run(ddl),
         Command::Peek(peek) => commands::peek::run(peek),
+        Command::Mend(mend) => commands::mend::run(mend),
+        Command::Ledger(ledger) => commands::ledger::run(ledger),
         Command::Demo(demo) => commands::demo::run(demo),
     };
     match outcome {

@@ -3,7 +3,7 @@
 use std::any::Any;
 
 use super::totals::Difference;
-use crate::records::block::Block;
+use crate::records::block::{Block, LeftOut};
 use crate::records::file::FileReading;
 use crate::rejects::{Code, Reason, Reject};
 use crate::tally::Repairs;
@@ -105,6 +105,28 @@ impl Batch {
     /// The file that the batch is from.
     pub fn file(&self) -> Option<&FileReading> {
         self.block.file.as_deref()
+    }
+
+    /// Forgets what comes before the place from which the file's records are taken.
+    pub(super) fn pass_over(&mut self) {
+        let Some(from) = self.file().map(|file| file.from) else {
+            return;
+        };
+        if from <= self.block.offset {
+            return;
+        }
+        let block = &self.block;
+        for rows in &mut self.parts {
+            let marks = &rows.marks;
+            let start = |row: &u32| block.marks[marks[*row as usize] as usize].start;
+            rows.good
+                .retain(|row| block.place(start(row) as usize) >= from);
+        }
+        self.rejects.retain(|reject| reject.offset >= from);
+        if self.block.end() <= from {
+            self.repairs.clear();
+            self.block.left_out = LeftOut::default();
+        }
     }
 
     /// A reject of the record at `mark` of the block.

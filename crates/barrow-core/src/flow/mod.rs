@@ -42,6 +42,11 @@ pub struct Options {
     pub block_size: usize,
     /// How many typed batches may wait for the sink.
     pub waiting: usize,
+    /// Whether the files are hashed on the way.
+    pub hashes: bool,
+    /// Where the first file's records are to be taken from, 0-based: those before
+    /// are in the table.
+    pub from: u64,
     /// What computed values may say of the run.
     pub facts: Facts,
 }
@@ -53,6 +58,8 @@ impl Default for Options {
             threads,
             block_size: BLOCK,
             waiting: 12,
+            hashes: false,
+            from: 0,
             facts: Facts::default(),
         }
     }
@@ -103,11 +110,18 @@ pub fn run<S: Sink>(
     for _ in 0..batches {
         let _ = give_free.send(Batch::default());
     }
-    let block_size = options.block_size;
+    let Options {
+        block_size,
+        hashes,
+        from,
+        ..
+    } = options;
     // The ends of the channels move in: where the sink gives up, they are dropped, so
     // that the threads which wait at the other ends go home.
     thread::scope(move |scope| {
-        let splitter = Splitter::new(plan, files, block_size);
+        let splitter = Splitter::new(plan, files, block_size)
+            .hashing(hashes)
+            .from(from);
         let failed = give_done.clone();
         let named = |name: &str| thread::Builder::new().name(name.into());
         let spawned = named("splitter")
@@ -177,6 +191,7 @@ impl InOrder<'_> {
     fn take(&mut self, batch: &mut Batch) {
         if let Some(settler) = &mut self.settler {
             settler.settle(batch);
+            batch.pass_over();
             (self.encode)(batch);
         }
         self.totals.take(self.plan, batch);

@@ -2,7 +2,10 @@
 
 use std::sync::Arc;
 
+use serde::{Deserialize, Serialize};
+
 use super::file::FileReading;
+use crate::source::Content;
 use crate::source::transcode::TextMap;
 
 /// What the splitter already knows of a record.
@@ -63,7 +66,7 @@ impl Mark {
 }
 
 /// Lines of a file that are not records.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct LeftOut {
     /// Lines before the header.
     pub preamble: u64,
@@ -140,6 +143,8 @@ pub struct FileEnd {
     pub trailer: Vec<u8>,
     /// How long the file is, in bytes, unpacked.
     pub bytes: u64,
+    /// What the file is as stored, if it was hashed.
+    pub content: Option<Content>,
 }
 
 impl Block {
@@ -152,6 +157,26 @@ impl Block {
         self.left_out = LeftOut::default();
         self.taken = 0;
         self.last = None;
+    }
+
+    /// Where the block ends in the file, 0-based.
+    pub fn end(&self) -> u64 {
+        self.place(self.bytes.len())
+    }
+
+    /// Forgets the records, and lines set aside, that come before a place in the file.
+    pub fn pass_over(&mut self, before: u64) {
+        if self.end() <= before {
+            self.first_record += self.marks.len() as u64;
+            self.marks.clear();
+            self.left_out = LeftOut::default();
+            return;
+        }
+        let passed = self
+            .marks
+            .partition_point(|m| self.place(m.start as usize) < before);
+        self.marks.drain(..passed);
+        self.first_record += passed as u64;
     }
 
     /// Where a place in the bytes is in the file, 0-based.

@@ -30,6 +30,8 @@ pub struct FileReading {
     pub file_name: String,
     /// Whether it holds the rejects of another file, whose totals it then states.
     pub is_rejects: bool,
+    /// Where its records are to be taken from, 0-based: those before are in the table.
+    pub from: u64,
     /// For each kind of record, its fields.
     pub shapes: Vec<ShapeReading>,
     /// What people should know of how the file was bound to the spec.

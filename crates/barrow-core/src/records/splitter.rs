@@ -7,9 +7,10 @@ use super::ending::{Byte, Bytes, FileEnding, Found, Line};
 use super::file::{FileReading, ShapeReading};
 use super::header::{self, Bound};
 use super::scan::{Progress, Scan};
-use super::start::{Rules, Start, Text, open};
+use super::start::{Rules, Start, Text, open, open_input};
 use crate::error::Error;
 use crate::source::SourceFile;
+use crate::source::open::Input;
 use crate::spec::plan::{
     ColumnPlan, Header, KindPlan, Place, Plan, PreambleKey, WhenBlank, WhenShort,
 };
@@ -40,6 +41,10 @@ pub struct Splitter<'p> {
     block_size: usize,
     order: u64,
     current: Option<Open>,
+    /// Whether the files are hashed on the way.
+    hashes: bool,
+    /// Where the first file's records are to be taken from.
+    from: u64,
 }
 
 /// The file being read.
@@ -71,7 +76,19 @@ impl<'p> Splitter<'p> {
             block_size: block_size.max(1),
             order: 0,
             current: None,
+            hashes: false,
+            from: 0,
         }
+    }
+
+    /// Hashes every file on the way.
+    pub fn hashing(self, hashes: bool) -> Splitter<'p> {
+        Splitter { hashes, ..self }
+    }
+
+    /// Passes over what the first file has before a place, 0-based.
+    pub fn from(self, from: u64) -> Splitter<'p> {
+        Splitter { from, ..self }
     }
 
     /// Fills `block` with the next records. False where there are no more.
@@ -90,6 +107,11 @@ impl<'p> Splitter<'p> {
             self.cut(&mut open, block)?;
             block.order = self.order;
             self.order += 1;
+            // Where values are carried, records that are in the table may still be
+            // asked for one; then they are passed over once it is taken up.
+            if open.reading.from > block.offset && !self.plan.carries() {
+                block.pass_over(open.reading.from);
+            }
             if block.last.is_none() {
                 self.current = Some(open);
             }
@@ -98,7 +120,12 @@ impl<'p> Splitter<'p> {
     }
 
     fn open(&self, index: usize, source: &SourceFile) -> Result<Open, Error> {
-        let (start, text, carry) = open(self.plan, source, self.block_size)?;
+        let packing = self.plan.source.packing;
+        let input = match self.hashes {
+            true => Input::open_hashed(source, packing)?,
+            false => Input::open(source, packing)?,
+        };
+        let (start, text, carry) = open_input(self.plan, source, input, self.block_size)?;
         self.opened(index, source, start, text, carry)
     }
 
@@ -152,6 +179,7 @@ impl<'p> Splitter<'p> {
             lead: lead_bytes,
             file_name: visible(source.file_name().as_os_str().as_encoded_bytes()),
             is_rejects,
+            from: if index == 0 { self.from } else { 0 },
             shapes: lead.shapes,
             notes,
         });
@@ -525,6 +553,7 @@ impl<'p> Splitter<'p> {
             block.last = Some(FileEnd {
                 trailer,
                 bytes: open.offset + length as u64,
+                content: open.text.input.content(),
             });
         } else {
             open.carry.extend_from_slice(&block.bytes[cut..]);

@@ -114,7 +114,24 @@ pub fn open(
     source: &SourceFile,
     block_size: usize,
 ) -> Result<(Start, Text, Vec<u8>), Error> {
-    let mut input = Input::open(source, plan.source.packing)?;
+    open_input(
+        plan,
+        source,
+        Input::open(source, plan.source.packing)?,
+        block_size,
+    )
+}
+
+/// The same for a source that is opened already.
+///
+/// # Errors
+/// As [`open`].
+pub fn open_input(
+    plan: &Plan,
+    source: &SourceFile,
+    mut input: Input,
+    block_size: usize,
+) -> Result<(Start, Text, Vec<u8>), Error> {
     let mut carry = Vec::with_capacity(block_size);
     let whole = input.fill(block_size, &mut carry)? < block_size;
     let mut start = begin(plan, source, &carry)?;

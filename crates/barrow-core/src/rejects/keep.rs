@@ -5,7 +5,7 @@ use std::fs::{self, File};
 use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use super::reason::Reject;
 use crate::error::Error;
@@ -15,6 +15,9 @@ use crate::records::file::FileReading;
 /// The name of the file of reasons.
 pub const REASONS: &str = "reasons.jsonl";
 
+/// The name of the file that says which load the rejects are of.
+pub const NOTE: &str = "run.json";
+
 /// Keeps the rejects of one run in a folder of its own. The folder is made with
 /// the first reject; a run without any leaves nothing behind.
 pub struct Keeper {
@@ -22,6 +25,17 @@ pub struct Keeper {
     reasons: Option<BufWriter<File>>,
     current: Option<Current>,
     names: HashSet<PathBuf>,
+}
+
+/// How far the rejects of a run were written, to go on from there.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Written {
+    /// Bytes of the reasons.
+    pub reasons: u64,
+    /// The files of rejects that are there.
+    pub names: Vec<String>,
+    /// The last one, if its source is not read to its end, and its bytes.
+    pub last: Option<(String, u64)>,
 }
 
 /// The file of rejects that is being written.
@@ -50,13 +64,76 @@ struct Line<'a> {
 impl Keeper {
     /// Keeps rejects in `folder`.
     pub fn new(folder: PathBuf) -> Keeper {
-        let names = HashSet::from([PathBuf::from(REASONS)]);
+        let names = HashSet::from([PathBuf::from(REASONS), PathBuf::from(NOTE)]);
         Keeper {
             folder,
             reasons: None,
             current: None,
             names,
         }
+    }
+
+    /// Goes on where a run was interrupted; what was written after that goes.
+    ///
+    /// # Errors
+    /// The folder is not as it was, or cannot be written.
+    pub fn go_on(folder: PathBuf, written: &Written) -> Result<Keeper, Error> {
+        let mut keeper = Keeper::new(folder);
+        if written.reasons == 0 {
+            // Nothing counts that may be there.
+            let _ = fs::remove_dir_all(&keeper.folder);
+            return Ok(keeper);
+        }
+        keeper.names.extend(written.names.iter().map(PathBuf::from));
+        keeper.reasons = Some(reopen(&keeper.folder.join(REASONS), written.reasons)?);
+        if let Some((name, bytes)) = &written.last {
+            keeper.current = Some(Current {
+                index: 0,
+                out: reopen(&keeper.folder.join(name), *bytes)?,
+                name: PathBuf::from(name),
+            });
+        }
+        let known = |path: &Path| {
+            path.file_name()
+                .is_some_and(|n| keeper.names.contains(Path::new(n)))
+        };
+        let found =
+            fs::read_dir(&keeper.folder).map_err(|e| cannot_write(keeper.folder.clone(), e))?;
+        for path in found.filter_map(|entry| Some(entry.ok()?.path())) {
+            if !known(&path) && path.is_file() {
+                fs::remove_file(&path).map_err(|e| cannot_write(path.clone(), e))?;
+            }
+        }
+        Ok(keeper)
+    }
+
+    /// Writes out what there is, so that it outlasts the program, and says how far it is.
+    ///
+    /// # Errors
+    /// The folder cannot be written.
+    pub fn written(&mut self) -> Result<Written, Error> {
+        let Some(reasons) = &mut self.reasons else {
+            return Ok(Written::default());
+        };
+        let reasons = written_out(reasons, &self.folder.join(REASONS))?;
+        let last = match &mut self.current {
+            None => None,
+            Some(current) => {
+                let bytes = written_out(&mut current.out, &self.folder.join(&current.name))?;
+                Some((current.name.to_string_lossy().into_owned(), bytes))
+            }
+        };
+        let mut names: Vec<String> = self
+            .names
+            .iter()
+            .map(|name| name.to_string_lossy().into_owned())
+            .collect();
+        names.sort();
+        Ok(Written {
+            reasons,
+            names,
+            last,
+        })
     }
 
     /// The folder, if anything was kept in it.
@@ -149,6 +226,11 @@ impl Keeper {
         free
     }
 
+    /// The name of the file of rejects that is being written.
+    pub fn current(&self) -> Option<&Path> {
+        self.current.as_ref().map(|current| current.name.as_path())
+    }
+
     /// Closes the rejects of a file, with its trailer.
     ///
     /// # Errors
@@ -160,7 +242,8 @@ impl Keeper {
         let written = current
             .out
             .write_all(&end.trailer)
-            .and_then(|()| current.out.flush());
+            .and_then(|()| current.out.flush())
+            .and_then(|()| current.out.get_ref().sync_data());
         written.map_err(|e| cannot_write(self.folder.join(&current.name), e))
     }
 
@@ -170,16 +253,38 @@ impl Keeper {
     /// The folder cannot be written.
     pub fn finish(&mut self) -> Result<(), Error> {
         if let Some(mut current) = self.current.take() {
-            let path = self.folder.join(&current.name);
-            current.out.flush().map_err(|e| cannot_write(path, e))?;
+            written_out(&mut current.out, &self.folder.join(&current.name))?;
         }
         match &mut self.reasons {
-            Some(reasons) => reasons
-                .flush()
-                .map_err(|e| cannot_write(self.folder.join(REASONS), e)),
+            Some(reasons) => written_out(reasons, &self.folder.join(REASONS)).map(drop),
             None => Ok(()),
         }
     }
+}
+
+/// Writes a file out to the disk, and returns how long it is.
+fn written_out(out: &mut BufWriter<File>, path: &Path) -> Result<u64, Error> {
+    let written = out.flush().and_then(|()| out.get_ref().sync_data());
+    let length = written.and_then(|()| out.get_ref().metadata());
+    length
+        .map(|m| m.len())
+        .map_err(|e| cannot_write(path.to_path_buf(), e))
+}
+
+/// Opens a file again to write on after so many bytes.
+fn reopen(path: &Path, bytes: u64) -> Result<BufWriter<File>, Error> {
+    use std::io::{Seek, SeekFrom};
+    let failed = |e| cannot_write(path.to_path_buf(), e);
+    let mut file = File::options().write(true).open(path).map_err(failed)?;
+    let length = file.metadata().map_err(failed)?.len();
+    if length < bytes {
+        return Err(failed(std::io::Error::other(
+            "it is shorter than the run left it, which was interrupted",
+        )));
+    }
+    file.set_len(bytes).map_err(failed)?;
+    file.seek(SeekFrom::End(0)).map_err(failed)?;
+    Ok(BufWriter::new(file))
 }
 
 fn create(path: &Path) -> Result<BufWriter<File>, Error> {

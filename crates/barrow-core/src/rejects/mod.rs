@@ -3,5 +3,5 @@
 mod keep;
 mod reason;
 
-pub use keep::{Keeper, REASONS};
+pub use keep::{Keeper, NOTE, REASONS, Written};
 pub use reason::{Code, Reason, Reject};

@@ -1,7 +1,9 @@
 //! Why a record did not load.
 
+use serde::{Deserialize, Serialize};
+
 /// What is wrong, as a word. The words stand in `reasons.jsonl`.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 pub enum Code {
     /// The record has fewer fields than the format has.
     TooFewFields,

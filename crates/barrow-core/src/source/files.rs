@@ -9,7 +9,7 @@ use crate::rejects::REASONS;
 use crate::visible::visible;
 
 /// One source of bytes.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub enum SourceFile {
     /// A file.
     Path(PathBuf),

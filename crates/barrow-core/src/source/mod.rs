@@ -1,6 +1,7 @@
 //! Where the bytes come from: files, their packing, their encoding.
 
 pub mod charset;
+pub mod content;
 pub mod detect;
 pub mod ebcdic;
 pub mod files;
@@ -9,5 +10,6 @@ pub mod packing;
 pub mod transcode;
 
 pub use charset::Charset;
+pub use content::{Content, Outline};
 pub use files::{SourceFile, find};
 pub use packing::Packing;

@@ -5,6 +5,7 @@ use std::io::{self, Cursor, Read};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
+use super::content::{Content, Running};
 use super::files::SourceFile;
 use super::packing::{Packing, TELLING};
 use crate::error::Error;
@@ -23,6 +24,8 @@ pub struct Input {
     told: u64,
     /// Bytes given, unpacked.
     given: u64,
+    /// The hash of the bytes as stored, if it is asked for.
+    hash: Option<Running>,
 }
 
 /// Counts what is read through it.
@@ -45,18 +48,37 @@ impl Input {
     /// # Errors
     /// The file cannot be opened, or is packed in another way.
     pub fn open(source: &SourceFile, packing: Packing) -> Result<Input, Error> {
+        Input::open_as(source, packing, None)
+    }
+
+    /// The same, and hashes the bytes as stored.
+    ///
+    /// # Errors
+    /// As [`Input::open`].
+    pub fn open_hashed(source: &SourceFile, packing: Packing) -> Result<Input, Error> {
+        Input::open_as(source, packing, Some(Running::default()))
+    }
+
+    fn open_as(
+        source: &SourceFile,
+        packing: Packing,
+        hash: Option<Running>,
+    ) -> Result<Input, Error> {
         let name = source.name();
         let failed = |error| Error::Read {
             file: name.clone(),
             source: error,
         };
-        match source {
-            SourceFile::Stdin => Input::from_reader(name.clone(), io::stdin(), packing),
-            SourceFile::Path(path) => {
-                let file = File::open(path).map_err(failed)?;
-                Input::from_reader(name.clone(), file, packing)
-            }
-        }
+        let reader: Box<dyn Read + Send> = match source {
+            SourceFile::Stdin => Box::new(io::stdin()),
+            SourceFile::Path(path) => Box::new(File::open(path).map_err(failed)?),
+        };
+        let mut input = match &hash {
+            None => Input::from_reader(name.clone(), reader, packing),
+            Some(hash) => Input::from_reader(name.clone(), hash.through(reader), packing),
+        }?;
+        input.hash = hash;
+        Ok(input)
     }
 
     fn from_reader(
@@ -111,6 +133,7 @@ impl Input {
             stored,
             told: 0,
             given: 0,
+            hash: None,
         })
     }
 
@@ -153,6 +176,11 @@ impl Input {
         let new = all - self.told;
         self.told = all;
         new
+    }
+
+    /// What was read of the file so far, as stored; none unless it is hashed.
+    pub fn content(&self) -> Option<Content> {
+        self.hash.as_ref().map(Running::content)
     }
 
     /// How the file is packed.

@@ -6,9 +6,10 @@ use std::path::PathBuf;
 use super::problem::Problem;
 use super::types::Type;
 pub use super::written::{
-    Case, Every, Form, Header, Measure, Mode, Part as PartKey, PreambleKey, QuotedEmpty, Sign,
-    Tolerance, Trim, WhenBlank, WhenLong, WhenNotAllowed, WhenNotListed, WhenOutOfRange, WhenShort,
-    WhenTooLong, WhenTooPrecise, WhenUndecodable, WhenUnreadable,
+    Afterwards, Case, Disposal, Every, Form, Header, Measure, Mode, Part as PartKey, Per,
+    PreambleKey, QuotedEmpty, Sign, Tolerance, Trim, WhenBlank, WhenLong, WhenNotAllowed,
+    WhenNotListed, WhenOutOfRange, WhenShort, WhenTooLong, WhenTooPrecise, WhenUndecodable,
+    WhenUnreadable,
 };
 use crate::conditions::Condition;
 use crate::source::{Charset, Packing};
@@ -198,6 +199,8 @@ pub struct SourcePlan {
     pub stand_in: String,
     /// How the files are packed.
     pub packing: Packing,
+    /// What becomes of the files once their rows are committed.
+    pub afterwards: Afterwards,
 }
 
 /// How records are found and split.
@@ -315,6 +318,8 @@ pub struct TargetPlan {
     pub create: bool,
     /// How often is committed.
     pub every: Every,
+    /// Whether the database keeps a ledger of what was loaded.
+    pub ledger: bool,
 }
 
 /// What becomes of records that do not load.
@@ -324,6 +329,10 @@ pub struct RejectsPlan {
     pub tolerance: Tolerance,
     /// The folder that holds a folder for each run.
     pub folder: PathBuf,
+    /// The table that they are written to as well.
+    pub table: Option<String>,
+    /// What the tolerance is for.
+    pub per: Per,
 }
 
 impl DelimitedPlan {

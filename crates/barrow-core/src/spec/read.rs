@@ -9,8 +9,8 @@ use super::problem::{At, Problem};
 use super::section::{Section, whole};
 use super::types::{TYPE_NAMES, Type};
 use super::written::{
-    Check, Column, Delimited, Every, Kind, Measure, PreambleKey, Records, Rejects, Shape, Source,
-    Target, Tolerance, Total, ValueKeys, Values, Written,
+    Afterwards, Check, Column, Delimited, Disposal, Every, Kind, Measure, PreambleKey, Records,
+    Rejects, Shape, Source, Target, Tolerance, Total, ValueKeys, Values, Written,
 };
 
 /// Reads a spec's text: what of it could be read, and every problem of its keys
@@ -75,10 +75,48 @@ fn source(mut s: Section<'_>) -> Source {
         when_undecodable: s.word("when_undecodable"),
         stand_in: s.text("stand_in"),
         packing: s.word("packing"),
+        afterwards: afterwards(&mut s),
     };
-    s.later(&["afterwards"]);
     s.finish();
     source
+}
+
+fn afterwards(s: &mut Section<'_>) -> Option<At<Afterwards>> {
+    let value = s.value("afterwards")?;
+    let plain = |what| Afterwards {
+        what,
+        even_with_rejects: false,
+    };
+    let found = match value.it {
+        DeValue::String(word) if word == "keep" => Some(plain(Disposal::Keep)),
+        DeValue::String(word) if word == "delete" => Some(plain(Disposal::Delete)),
+        DeValue::Table(table) => {
+            let mut inner = s.inner("[source] afterwards", table);
+            let delete = inner.flag("delete").is_some_and(|flag| flag.it);
+            let folder = inner.text("move_to").map(|folder| folder.it);
+            let even = inner.flag("even_with_rejects");
+            inner.finish();
+            let what = match (delete, folder) {
+                (true, None) => Some(Disposal::Delete),
+                (false, Some(folder)) if !folder.is_empty() => Some(Disposal::MoveTo(folder)),
+                _ => None,
+            };
+            what.map(|what| Afterwards {
+                what,
+                even_with_rejects: even.is_some_and(|flag| flag.it),
+            })
+        }
+        _ => None,
+    };
+    match found {
+        Some(found) => Some(At::new(found, value.span)),
+        None => s.wrong(
+            "afterwards",
+            value.span,
+            "\"keep\", \"delete\", { move_to = \"a folder\" } or { delete = true }",
+            value.it,
+        ),
+    }
 }
 
 fn records(mut s: Section<'_>) -> (Records, Option<At<String>>) {
@@ -367,8 +405,8 @@ fn target(mut s: Section<'_>) -> Target {
         create: s.flag("create"),
         every: every(&mut s),
         key: s.texts("key"),
+        ledger: s.flag("ledger"),
     };
-    s.later(&["ledger"]);
     s.finish();
     target
 }
@@ -394,8 +432,9 @@ fn rejects(mut s: Section<'_>) -> Rejects {
     let rejects = Rejects {
         tolerance: tolerance(&mut s),
         folder: s.text("folder"),
+        table: s.text("table"),
+        per: s.word("per"),
     };
-    s.later(&["table", "per"]);
     s.finish();
     rejects
 }
@@ -451,14 +490,8 @@ mod tests {
 
     #[test]
     fn keys_of_the_design_that_are_missing_are_not_ignored() {
-        let text = "[target]\nledger = false\n[rejects]\nper = \"file\"\n";
-        assert_eq!(
-            problems(text),
-            [
-                "[target] ledger is not built yet",
-                "[rejects] per is not built yet"
-            ]
-        );
+        let text = "[delimited]\nquote_when = \"needed\"\n";
+        assert_eq!(problems(text), ["[delimited] quote_when is not built yet"]);
     }
 
     #[test]

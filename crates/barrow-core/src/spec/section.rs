@@ -251,6 +251,11 @@ impl<'s> Section<'s> {
         }
     }
 
+    /// A table that is a key's value, as `name`.
+    pub fn inner(&self, name: &str, table: &'s DeTable<'s>) -> Section<'s> {
+        Section::new(name, Some(table), self.problems)
+    }
+
     /// Answers each of `keys` that is there with "not built yet".
     pub fn later(&mut self, keys: &[&'static str]) {
         for key in keys {

@@ -157,6 +157,29 @@ pub struct Source {
     pub stand_in: Option<At<String>>,
     /// How the files are packed.
     pub packing: Option<At<Packing>>,
+    /// What becomes of the files once their rows are committed.
+    pub afterwards: Option<At<Afterwards>>,
+}
+
+/// What becomes of a file once its rows are committed.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Afterwards {
+    /// What is done with it.
+    pub what: Disposal,
+    /// Also with a file that has rejects.
+    pub even_with_rejects: bool,
+}
+
+/// What is done with a file that is loaded.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum Disposal {
+    /// It stays where it is.
+    #[default]
+    Keep,
+    /// It is deleted.
+    Delete,
+    /// It is moved to a folder.
+    MoveTo(String),
 }
 
 words! {
@@ -604,6 +627,8 @@ pub struct Target {
     pub every: Option<At<Every>>,
     /// The columns that tell one row from another.
     pub key: Option<Vec<At<String>>>,
+    /// Whether the database keeps a ledger of what was loaded.
+    pub ledger: Option<At<bool>>,
 }
 
 /// How often a load commits.
@@ -676,4 +701,18 @@ pub struct Rejects {
     pub tolerance: Option<At<Tolerance>>,
     /// Where they are kept.
     pub folder: Option<At<String>>,
+    /// The table that they are written to as well.
+    pub table: Option<At<String>>,
+    /// What the tolerance is for.
+    pub per: Option<At<Per>>,
+}
+
+words! {
+    /// What a tolerance is for.
+    Per {
+        /// All files of a load together.
+        Run = "run",
+        /// Each file by itself: one beyond it is left out, and the others load.
+        File = "file",
+    }
 }

@@ -2,6 +2,8 @@
 
 use std::fmt;
 
+use serde::{Deserialize, Serialize};
+
 /// One thing that was done.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Change {
@@ -14,7 +16,7 @@ pub struct Change {
 }
 
 /// What can be done to a value or a record.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub enum What {
     /// Lines made one record.
     Joined,

@@ -7,6 +7,7 @@
 //! otherwise. The rows that the table refuses are found out by sending smaller pieces
 //! ([`crate::isolate`]).
 
+mod asking;
 mod connect;
 mod describe;
 mod encode;
@@ -29,12 +30,13 @@ use self::describe::{Described, describe};
 use self::encode::Field;
 use self::types::Wire;
 use self::words::{because, explained, refused};
+use crate::asking::Value;
 use crate::dialect::Dialect;
 use crate::error::Error;
 use crate::isolate::{PieceSize, Refused, Tried};
 use crate::lines::{self, Lines};
 use crate::merge::{self, Merged};
-use crate::sending::{self, Loading, Sent};
+use crate::sending::{self, FileBegin, Loading, Sent};
 use crate::server::Server;
 use crate::table::Table;
 use crate::{About, Encoder, Job, Part, Refusal, Target, fit, unique};
@@ -53,6 +55,7 @@ pub struct MariaDb {
     parts: Vec<Sent<Sender>>,
     merged: Option<Merged>,
     is_open: bool,
+    at_file: FileBegin,
 }
 
 /// What sends one kind of rows.
@@ -86,6 +89,7 @@ impl MariaDb {
             parts: Vec::new(),
             merged: None,
             is_open: false,
+            at_file: FileBegin::default(),
         })
     }
 
@@ -555,6 +559,50 @@ impl Target for MariaDb {
 
     fn about(&mut self, tables: &[&str]) -> Result<About, Error> {
         rights::about(&mut self.conn, tables)
+    }
+
+    fn dialect(&self) -> Dialect {
+        DIALECT
+    }
+
+    fn full_name(&mut self, table: &str) -> Result<String, Error> {
+        if table.contains('.') {
+            return Ok(table.to_string());
+        }
+        let found = self.ask("SELECT DATABASE()", &[], "asking for the database")?;
+        let database = found
+            .first()
+            .and_then(|row| row[0].as_text())
+            .unwrap_or_default();
+        Ok(format!("{database}.{table}"))
+    }
+
+    fn ask(&mut self, sql: &str, values: &[Value], doing: &str) -> Result<Vec<Vec<Value>>, Error> {
+        asking::ask(&mut self.conn, sql, values, doing)
+    }
+
+    fn tell(&mut self, sql: &str, values: &[Value], doing: &str) -> Result<u64, Error> {
+        asking::tell(&mut self.conn, sql, values, doing)
+    }
+
+    fn claim(&mut self, key: i64, wait: bool) -> Result<bool, Error> {
+        asking::claim(&mut self.conn, key, wait)
+    }
+
+    fn begin_file(&mut self) -> Result<(), Error> {
+        // A savepoint of the same name takes the place of the one before.
+        self.run("RELEASE SAVEPOINT barrow", "beginning a file")?;
+        self.run("SAVEPOINT barrow_file", "beginning a file")?;
+        self.run("SAVEPOINT barrow", "beginning a file")?;
+        self.at_file = FileBegin::of(&self.tables, self.merged);
+        Ok(())
+    }
+
+    fn take_back_file(&mut self) -> Result<(), Error> {
+        self.run("ROLLBACK TO SAVEPOINT barrow_file", "taking a file back")?;
+        self.run("SAVEPOINT barrow", "taking a file back")?;
+        self.merged = self.at_file.go_back(&mut self.tables);
+        Ok(())
     }
 
     fn fits(&mut self, part: &Part, table: &Table) -> Result<(), Error> {

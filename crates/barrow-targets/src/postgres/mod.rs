@@ -4,6 +4,7 @@
 //! a savepoint. Rows that the table refuses are taken back with their piece and found
 //! out by sending smaller ones ([`crate::isolate`]).
 
+mod asking;
 mod connect;
 mod describe;
 mod encode;
@@ -25,12 +26,13 @@ use postgres::{Client, Statement};
 use self::describe::{Described, describe};
 use self::encode::Field;
 use self::words::{explained, refused};
+use crate::asking::Value;
 use crate::dialect::Dialect;
 use crate::error::Error;
 use crate::isolate::{PieceSize, Refused, Tried};
 use crate::lines::{self, Lines};
 use crate::merge::{self, Merged};
-use crate::sending::{self, Loading, Sent};
+use crate::sending::{self, FileBegin, Loading, Sent};
 use crate::server::Server;
 use crate::table::Table;
 use crate::{About, Encoder, Job, Part, Refusal, Target, fit, unique};
@@ -60,6 +62,7 @@ pub struct Postgres {
     parts: Vec<Sent<Copier>>,
     merged: Option<Merged>,
     is_open: bool,
+    at_file: FileBegin,
 }
 
 /// What sends one kind of rows.
@@ -83,6 +86,7 @@ impl Postgres {
             parts: Vec::new(),
             merged: None,
             is_open: false,
+            at_file: FileBegin::default(),
         })
     }
 
@@ -411,6 +415,54 @@ impl Target for Postgres {
 
     fn about(&mut self, tables: &[&str]) -> Result<About, Error> {
         rights::about(&mut self.client, tables)
+    }
+
+    fn dialect(&self) -> Dialect {
+        DIALECT
+    }
+
+    fn full_name(&mut self, table: &str) -> Result<String, Error> {
+        let (schema, name) = match table.split_once('.') {
+            Some((schema, name)) => (Value::from(schema), name),
+            None => (Value::Null, table),
+        };
+        let sql = "SELECT COALESCE(CAST(? AS text), (SELECT n.nspname::text FROM pg_class c JOIN pg_namespace n \
+                   ON n.oid = c.relnamespace WHERE c.oid = to_regclass(CAST(? AS text))), current_schema()::text, '')";
+        let quoted = Value::from(DIALECT.table(table));
+        let found = self.ask(sql, &[schema, quoted], "looking for the table")?;
+        let schema = found
+            .first()
+            .and_then(|row| row[0].as_text())
+            .unwrap_or_default();
+        Ok(format!("{schema}.{name}"))
+    }
+
+    fn ask(&mut self, sql: &str, values: &[Value], doing: &str) -> Result<Vec<Vec<Value>>, Error> {
+        asking::ask(&mut self.client, sql, values, doing)
+    }
+
+    fn tell(&mut self, sql: &str, values: &[Value], doing: &str) -> Result<u64, Error> {
+        asking::tell(&mut self.client, sql, values, doing)
+    }
+
+    fn claim(&mut self, key: i64, wait: bool) -> Result<bool, Error> {
+        asking::claim(&mut self.client, key, wait)
+    }
+
+    fn begin_file(&mut self) -> Result<(), Error> {
+        // A savepoint of the same name takes the place of the one before.
+        self.run("RELEASE barrow", "beginning a file")?;
+        self.run("SAVEPOINT barrow_file", "beginning a file")?;
+        self.run("SAVEPOINT barrow", "beginning a file")?;
+        self.at_file = FileBegin::of(&self.tables, self.merged);
+        Ok(())
+    }
+
+    fn take_back_file(&mut self) -> Result<(), Error> {
+        self.run("ROLLBACK TO barrow_file", "taking a file back")?;
+        self.run("SAVEPOINT barrow", "taking a file back")?;
+        self.merged = self.at_file.go_back(&mut self.tables);
+        Ok(())
     }
 
     fn fits(&mut self, part: &Part, table: &Table) -> Result<(), Error> {

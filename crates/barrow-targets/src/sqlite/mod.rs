@@ -5,6 +5,7 @@
 //! taken back by SQLite as a whole ("INSERT OR ABORT"), and its rows are then
 //! tried one by one, so that only the refused ones stay out.
 
+mod asking;
 mod encode;
 mod insert;
 mod merging;
@@ -22,6 +23,7 @@ use rusqlite::{Connection, OpenFlags, OptionalExtension};
 use self::insert::Inserter;
 use self::merging::Merger;
 use self::words::explained;
+use crate::asking::Value;
 use crate::dialect::Dialect;
 use crate::error::Error;
 use crate::merge::Merged;
@@ -38,6 +40,9 @@ pub struct Sqlite {
     connection: Connection,
     path: PathBuf,
     is_new: bool,
+    claim: Option<asking::Claim>,
+    /// What was counted when the file began.
+    at_file: Option<(Vec<Option<u64>>, Option<Merged>)>,
 }
 
 /// A load in progress.
@@ -102,6 +107,8 @@ impl Sqlite {
             connection,
             path: path.to_path_buf(),
             is_new,
+            claim: None,
+            at_file: None,
         };
         sqlite
             .prepare()
@@ -365,6 +372,52 @@ impl Target for Sqlite {
         fits(part, table)
     }
 
+    fn dialect(&self) -> Dialect {
+        Dialect::Sqlite
+    }
+
+    fn full_name(&mut self, table: &str) -> Result<String, Error> {
+        // SQLite's names are the same in capitals and small letters.
+        Ok(table.to_ascii_lowercase())
+    }
+
+    fn ask(&mut self, sql: &str, values: &[Value], doing: &str) -> Result<Vec<Vec<Value>>, Error> {
+        asking::ask(&self.connection, sql, values, doing)
+    }
+
+    fn tell(&mut self, sql: &str, values: &[Value], doing: &str) -> Result<u64, Error> {
+        asking::tell(&self.connection, sql, values, doing)
+    }
+
+    fn claim(&mut self, _: i64, wait: bool) -> Result<bool, Error> {
+        // One load writes at a time, whatever it loads.
+        if self.claim.is_none() {
+            self.claim = asking::Claim::take(&self.path, wait)?;
+        }
+        Ok(self.claim.is_some())
+    }
+
+    fn begin_file(&mut self) -> Result<(), Error> {
+        let sql = match self.at_file {
+            Some(_) => "RELEASE barrow_file; SAVEPOINT barrow_file",
+            None => "SAVEPOINT barrow_file",
+        };
+        self.run(sql, "beginning a file")?;
+        let tables = self.job.iter().flat_map(|job| &job.tables);
+        self.at_file = Some((tables.map(|table| table.rows).collect(), self.merged()));
+        Ok(())
+    }
+
+    fn take_back_file(&mut self) -> Result<(), Error> {
+        self.run("ROLLBACK TO barrow_file", "taking a file back")?;
+        if let (Some((rows, merged)), Some(job)) = (&self.at_file, &mut self.job) {
+            let tables = job.tables.iter_mut().zip(rows);
+            tables.for_each(|(table, rows)| table.rows = *rows);
+            job.merged = *merged;
+        }
+        Ok(())
+    }
+
     fn begin(&mut self, job: &Job) -> Result<Vec<u64>, Error> {
         // At once, and not with the first row: a lock is found before the work.
         self.run("BEGIN IMMEDIATE", "beginning the transaction")?;
@@ -458,6 +511,7 @@ impl Target for Sqlite {
 
 impl Drop for Sqlite {
     fn drop(&mut self) {
+        // The lock goes last of all.
         // SQLite rolls back what is open. A file that we made and put nothing
         // into is taken away again.
         if !self.connection.is_autocommit() {

@@ -16,10 +16,10 @@ use barrow_core::visible::visible;
 use barrow_targets::{Dialect, Job, Table, Url};
 
 use super::job::{Spec, flow_options};
-use super::load::run_id;
 use super::sides::{Side, Sides};
 use crate::args::{Check, Report};
 use crate::failure::{BEYOND_TOLERANCE, Failure};
+use crate::loading::run_id;
 use crate::view::progress::Progress;
 use crate::view::summary::{self, Outcome, Summary, TableRows, TwiceSeen};
 use crate::view::{connection, failure, sides};

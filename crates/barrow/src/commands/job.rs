@@ -138,7 +138,8 @@ impl Spec {
     }
 }
 
-fn environment(name: &str) -> Option<String> {
+/// A variable of the environment, for addresses that name one.
+pub fn environment(name: &str) -> Option<String> {
     std::env::var(name).ok()
 }
 

@@ -1,20 +1,15 @@
 //! `barrow load`: reads files by a spec and loads them.
 
 use std::process::ExitCode;
-use std::time::{Duration, Instant};
 
-use barrow_core::flow::{self, Batch, Sink};
-use barrow_core::rejects::{Keeper, Reject};
-use barrow_core::source::SourceFile;
-use barrow_core::spec::plan::{Every, Mode, Tolerance};
-use barrow_core::tally::Tally;
-use barrow_targets::{Job, Refusal, Target};
+use barrow_core::spec::plan::{Every, Mode};
 
-use super::job::{Spec, flow_options};
+use super::job::Spec;
 use crate::args::{Load, Report};
 use crate::failure::{BEYOND_TOLERANCE, Failure};
-use crate::view::progress::Progress;
-use crate::view::summary::{self, Outcome, Summary, TableRows};
+use crate::loading::{self, Loaded, Order};
+use crate::view::shared;
+use crate::view::summary::{self, Outcome, Summary};
 
 /// Loads, and says what came of it.
 pub fn run(args: &Load) -> Result<ExitCode, Failure> {
@@ -22,54 +17,55 @@ pub fn run(args: &Load) -> Result<ExitCode, Failure> {
     let mut spec = Spec::read(&args.spec, shared.into.as_deref(), shared.table.as_deref())?;
     apply(args, &mut spec)?;
     let files = spec.files(&args.files)?;
-    let url = spec.url(args.shared.into.as_deref())?;
-    let job = spec.job(args.shared.table.as_deref())?;
-    let run = run_id();
-    let folder = match &args.rejects {
-        Some(folder) => folder.clone(),
-        None => spec.base.join(&spec.plan.rejects.folder),
+    let order = Order {
+        url: &spec.url(shared.into.as_deref())?,
+        job: spec.job(shared.table.as_deref())?,
+        rejects: match &args.rejects {
+            Some(folder) => folder.clone(),
+            None => spec.base.join(&spec.plan.rejects.folder),
+        },
+        again: args.again,
+        shared,
+        spec: &spec,
     };
-    let mut target = barrow_targets::open(&url, job.create)?;
-    let rows_before = target.begin(&job)?;
-    let encode = target.encoder();
-    let mut options = flow_options(&args.shared, &run);
-    if let (Some(size), Every::All) = (target.block_size(), spec.plan.target.every) {
-        // A load that commits as it goes does so at a block's end: there they stay small.
-        options.block_size = size;
-        options.waiting = 4;
+    if args.share {
+        return share(args, &order, files);
     }
-    let mut sink = LoadSink {
-        files: &files,
-        target: target.as_mut(),
-        keeper: Keeper::new(folder.join(&run)),
-        tally: Tally::default(),
-        progress: Progress::new(&files, args.shared.quiet),
-        tolerance: spec.plan.rejects.tolerance,
-        every: spec.plan.target.every,
-        since_commit: 0,
-        committed: 0,
-        clock: Instant::now(),
-        times: Vec::new(),
-    };
-    let flowed = flow::run(&spec.plan, files.clone(), options, &*encode, &mut sink);
-    let finished = sink.finish(flowed)?;
-    let summary = Summary {
-        spec: spec.name(),
-        into: url.to_string(),
-        tables: tables(&job, &rows_before, &finished.rows_after),
-        run,
-        tolerance: spec.plan.rejects.tolerance,
-        ..finished.summary
-    };
-    match args.shared.report {
+    let Loaded { summary, .. } = ended(&order, loading::load(&order, files)?);
+    match shared.report {
         Report::Text => summary::print_text(&summary)?,
         Report::Json => summary::print_json(&summary)?,
     }
-    Ok(match summary.outcome {
-        Outcome::Kept => ExitCode::SUCCESS,
-        Outcome::BeyondTolerance { .. } => ExitCode::from(BEYOND_TOLERANCE),
+    Ok(code(&summary))
+}
+
+/// What is done once the rows are committed.
+fn ended(order: &Order<'_>, mut loaded: Loaded) -> Loaded {
+    loaded.dispose(order);
+    loaded
+}
+
+fn share(
+    args: &Load,
+    order: &Order<'_>,
+    files: Vec<barrow_core::source::SourceFile>,
+) -> Result<ExitCode, Failure> {
+    let found = loading::share::share(order, files)?;
+    let loads = found.loads.into_iter();
+    let loads: Vec<Summary> = loads.map(|load| ended(order, load).summary).collect();
+    shared::print(order, &loads, &found.skipped, args.shared.report)?;
+    let codes = loads.iter().find(|load| !load.is_kept());
+    Ok(codes.map_or(ExitCode::SUCCESS, code))
+}
+
+/// The exit code of a load that was done or undone.
+pub fn code(summary: &Summary) -> ExitCode {
+    match summary.outcome {
+        Outcome::Kept if summary.disposed.iter().any(|d| d.failed) => ExitCode::FAILURE,
+        Outcome::Kept if summary.left_whole.is_empty() => ExitCode::SUCCESS,
+        Outcome::Kept | Outcome::BeyondTolerance { .. } => ExitCode::from(BEYOND_TOLERANCE),
         Outcome::TotalsDiffer { .. } => ExitCode::FAILURE,
-    })
+    }
 }
 
 /// What the command line says wins over the spec.
@@ -87,172 +83,4 @@ fn apply(args: &Load, spec: &mut Spec) -> Result<(), Failure> {
         ));
     }
     Ok(())
-}
-
-/// A run's id: eight hexadecimal digits. It names a folder, so it must be new,
-/// not secret.
-pub fn run_id() -> String {
-    use std::hash::{BuildHasher, RandomState};
-    // RandomState is seeded anew for each process by the standard library.
-    let random = RandomState::new().hash_one(std::process::id());
-    format!("{:08x}", random as u32)
-}
-
-/// What a load came to, and how many rows each table has now.
-struct Finished {
-    summary: Summary,
-    rows_after: Vec<u64>,
-}
-
-/// Each table with its rows before and after.
-fn tables(job: &Job, before: &[u64], after: &[u64]) -> Vec<TableRows> {
-    let rows = before.iter().zip(after);
-    let tables = job.tables().into_iter().zip(rows);
-    let each = tables.map(|(name, (before, after))| TableRows {
-        name: name.to_string(),
-        before: *before,
-        after: *after,
-    });
-    each.collect()
-}
-
-/// Takes batches into the table, and everything else to its place.
-struct LoadSink<'l> {
-    files: &'l [SourceFile],
-    target: &'l mut dyn Target,
-    keeper: Keeper,
-    tally: Tally,
-    progress: Progress,
-    tolerance: Tolerance,
-    every: Every,
-    /// Rows since the last commit.
-    since_commit: u64,
-    /// Rows that stay whatever happens.
-    committed: u64,
-    clock: Instant,
-    /// How long each file took.
-    times: Vec<Duration>,
-}
-
-impl Sink for LoadSink<'_> {
-    type Error = Failure;
-
-    fn take(&mut self, batch: &mut Batch) -> Result<(), Failure> {
-        let refusals = self.target.take(batch)?;
-        let loaded = (batch.good() - refusals.len()) as u64;
-        let refused = refused(batch, refusals);
-        self.keep(batch, &refused)?;
-        self.tally.add(batch, loaded, &refused);
-        self.since_commit += loaded;
-        if batch.block.last.is_some() {
-            let before: Duration = self.times.iter().sum();
-            self.times.push(self.clock.elapsed().saturating_sub(before));
-        }
-        if let Every::Records(every) = self.every
-            && self.since_commit >= every
-            && self
-                .tolerance
-                .allows(self.tally.rejected(), self.tally.records())
-        {
-            self.target.commit()?;
-            self.committed += std::mem::take(&mut self.since_commit);
-        }
-        self.progress
-            .advance(batch.block.taken, self.tally.records());
-        Ok(())
-    }
-}
-
-impl LoadSink<'_> {
-    fn keep(&mut self, batch: &Batch, refused: &[Reject]) -> Result<(), Failure> {
-        let Some(file) = batch.file() else {
-            return Ok(());
-        };
-        let mut rejects: Vec<&Reject> = batch.rejects.iter().chain(refused).collect();
-        if !refused.is_empty() {
-            rejects.sort_by_key(|reject| reject.offset);
-        }
-        if !rejects.is_empty() {
-            self.keeper
-                .keep(file, &self.files[file.index].file_name(), rejects)?;
-        }
-        if let Some(end) = &batch.block.last {
-            self.keeper.end_file(file.index, end)?;
-        }
-        Ok(())
-    }
-
-    /// Keeps the load or undoes it, by how it went.
-    fn finish(mut self, flowed: Result<(), flow::Failure<Failure>>) -> Result<Finished, Failure> {
-        self.progress.end();
-        let ended = flowed.map_err(|failure| match failure {
-            flow::Failure::Source(error) => error.into(),
-            flow::Failure::Sink(failure) => failure,
-        });
-        match ended.and_then(|()| self.decide()) {
-            Ok((outcome, rows_after)) => Ok(Finished {
-                summary: Summary {
-                    outcome,
-                    merged: self.target.merged(),
-                    rejects: self.keeper.folder().map(std::path::Path::to_path_buf),
-                    times: self.times,
-                    elapsed: self.clock.elapsed(),
-                    tally: self.tally,
-                    ..Summary::default()
-                },
-                rows_after,
-            }),
-            Err(failure) => Err(self.undone(failure)),
-        }
-    }
-
-    /// Commits within the tolerance, undoes beyond it, or where a file is not what
-    /// it says of itself.
-    fn decide(&mut self) -> Result<(Outcome, Vec<u64>), Failure> {
-        self.keeper.finish()?;
-        if !self.tally.differences.is_empty() {
-            let not_kept = self.since_commit;
-            return Ok((Outcome::TotalsDiffer { not_kept }, self.target.undo()?));
-        }
-        if self
-            .tolerance
-            .allows(self.tally.rejected(), self.tally.records())
-        {
-            return Ok((Outcome::Kept, self.target.finish()?));
-        }
-        let not_kept = self.since_commit;
-        Ok((Outcome::BeyondTolerance { not_kept }, self.target.undo()?))
-    }
-
-    /// The failure, with what stays of the load.
-    fn undone(&mut self, failure: Failure) -> Failure {
-        let _ = self.keeper.finish();
-        let undone = self.target.undo();
-        let stays = match (self.committed, undone) {
-            (_, Err(error)) => format!("undoing it failed too: {error}"),
-            (0, _) => "nothing of this load was kept".to_string(),
-            (rows, _) => format!(
-                "{} rows that were committed on the way stay in the table",
-                crate::view::number(rows)
-            ),
-        };
-        let with = |message: String| format!("{message}\n{stays}");
-        match failure {
-            Failure::Wrong { message, advice } => Failure::Wrong {
-                message: with(message),
-                advice,
-            },
-            Failure::NotDone { message, advice } => Failure::NotDone {
-                message: with(message),
-                advice,
-            },
-            spec @ Failure::Spec { .. } => spec,
-        }
-    }
-}
-
-fn refused(batch: &Batch, refusals: Vec<Refusal>) -> Vec<Reject> {
-    let reject =
-        |r: Refusal| batch.refuse(r.part, r.row as usize, r.code, r.column, r.words, r.detail);
-    refusals.into_iter().map(reject).collect()
 }

@@ -6,6 +6,8 @@ pub mod demo;
 pub mod draft;
 pub mod drift;
 pub mod job;
+pub mod ledger;
 pub mod load;
+pub mod mend;
 pub mod peek;
 pub mod sides;

@@ -2,9 +2,11 @@
 
 pub mod connection;
 pub mod failure;
+pub mod ledger;
 pub mod lines;
 pub mod progress;
 pub mod records;
+pub mod shared;
 pub mod sides;
 pub mod summary;
 

@@ -16,6 +16,8 @@ use serde_json::{Value, json};
 
 use super::{counted, cut, ended, number, time};
 use crate::failure::Failure;
+use crate::loading::afterwards::Disposed;
+use crate::loading::reasons::grouped;
 
 /// At most so many kinds of reasons are listed.
 const MOST_KINDS: usize = 20;
@@ -39,9 +41,58 @@ pub struct Summary {
     /// What became of the loaded rows, where they are merged.
     pub merged: Option<Merged>,
     pub rejects: Option<PathBuf>,
+    /// Whether they can be mended.
+    pub can_mend: bool,
+    /// Files that are in the table already.
+    pub skipped: Vec<Skipped>,
+    /// Whether that is all of them.
+    pub nothing_new: bool,
+    /// That an interrupted run went on, and where.
+    pub went_on: Option<String>,
+    /// Files that were taken back, for they are beyond their tolerance.
+    pub left_whole: Vec<LeftWhole>,
+    /// What was done with the files afterwards.
+    pub disposed: Vec<Disposed>,
+    /// What became of the rejects of an earlier run.
+    pub mended: Option<Mended>,
     /// How long each file took.
     pub times: Vec<Duration>,
     pub elapsed: Duration,
+}
+
+/// A file that is in the table already.
+#[derive(Debug, Clone)]
+pub struct Skipped {
+    pub file: String,
+    pub path: Option<PathBuf>,
+    /// The run that loaded it; none where another file of this load has its content.
+    pub run: Option<String>,
+    /// When that was, or which file.
+    pub when: String,
+    pub has_rejects: bool,
+}
+
+/// A file that was taken back whole.
+#[derive(Debug, Clone)]
+pub struct LeftWhole {
+    pub file: String,
+    pub rejected: u64,
+    pub records: u64,
+    /// Whether its totals differ from what it states.
+    pub differs: bool,
+    /// The file of its rejects.
+    pub kept_in: Option<String>,
+}
+
+/// What became of the rejects of an earlier run.
+#[derive(Debug, Clone)]
+pub struct Mended {
+    pub run: String,
+    /// How many were still to be corrected before.
+    pub open_before: u64,
+    pub mended: u64,
+    pub still_open: u64,
+    pub given_up: u64,
 }
 
 /// Keys of one kind of record that come twice.
@@ -91,18 +142,30 @@ pub enum Outcome {
 }
 
 impl Summary {
-    fn not_kept(&self) -> u64 {
+    /// Good rows of a load that was undone.
+    fn undone(&self) -> u64 {
         match self.outcome {
             Outcome::Kept => 0,
             Outcome::BeyondTolerance { not_kept } | Outcome::TotalsDiffer { not_kept } => not_kept,
         }
     }
 
-    fn loaded(&self) -> u64 {
-        self.tally.loaded() - self.not_kept() - self.come_twice()
+    fn not_kept(&self) -> u64 {
+        self.undone() + self.tally.not_kept()
     }
 
-    fn rejected(&self) -> u64 {
+    /// Whether the rows stay.
+    pub fn is_kept(&self) -> bool {
+        self.outcome == Outcome::Kept
+    }
+
+    /// Records that are rows now.
+    pub fn loaded(&self) -> u64 {
+        self.tally.loaded() - self.undone() - self.come_twice()
+    }
+
+    /// Records that are not.
+    pub fn rejected(&self) -> u64 {
         self.tally.rejected() + self.come_twice()
     }
 
@@ -113,6 +176,15 @@ impl Summary {
     /// Whether there are no more rejects than may be.
     pub fn is_within(&self) -> bool {
         self.tolerance.allows(self.rejected(), self.tally.records())
+    }
+
+    /// What `barrow mend` is told: the run, or the folder where it would not look.
+    fn mend_words(&self) -> String {
+        let usual = std::path::Path::new("rejects").join(&self.run);
+        match &self.rejects {
+            Some(folder) if *folder != usual => self.folder().unwrap_or_default(),
+            _ => self.run.clone(),
+        }
     }
 
     fn folder(&self) -> Option<String> {
@@ -169,15 +241,22 @@ fn text(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         }
     }
     files(s, out)?;
+    if s.nothing_new {
+        return nothing_new(s, out);
+    }
     counts(s, out)?;
     repairs(s, out)?;
     reasons(s, out)?;
     twice(s, out)?;
     differences(s, out)?;
     if s.rehearsal {
+        mended(s, out)?;
         return would(s, out);
     }
+    left_whole(s, out)?;
+    mended(s, out)?;
     next(s, out)?;
+    disposed(s, out)?;
     let width = s
         .tables
         .iter()
@@ -199,6 +278,66 @@ fn text(s: &Summary, out: &mut impl Write) -> io::Result<()> {
             counted(table.before, "row"),
             number(table.after)
         )?;
+    }
+    Ok(())
+}
+
+/// All files were loaded before.
+fn nothing_new(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    disposed(s, out)?;
+    writeln!(
+        out,
+        "  nothing is new, and the table is as it was; --again loads a file all the same"
+    )
+}
+
+/// Files that were taken back whole.
+fn left_whole(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    if s.left_whole.is_empty() {
+        return Ok(());
+    }
+    writeln!(out, "  {}", "files that were left out whole".red().bold())?;
+    for left in &s.left_whole {
+        let why = match left.differs {
+            true => "its totals differ from what was found".to_string(),
+            false => format!(
+                "{} of {}, more than the tolerance of {}",
+                counted(left.rejected, "reject"),
+                counted(left.records, "record"),
+                s.tolerance
+            ),
+        };
+        writeln!(out, "    {}   {why}", left.file)?;
+    }
+    writeln!(out)
+}
+
+/// What became of the rejects of an earlier run.
+fn mended(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    let Some(m) = &s.mended else { return Ok(()) };
+    let (would, is) = match s.rehearsal {
+        true => ("would be ", "would be"),
+        false => ("", "are"),
+    };
+    writeln!(
+        out,
+        "  of the {} of run {}: {} {would}mended, {} {is} still open, {} {would}given up",
+        counted(m.open_before, "open reject"),
+        m.run,
+        number(m.mended).green().bold(),
+        number(m.still_open),
+        number(m.given_up)
+    )
+}
+
+/// What was done with the files afterwards.
+fn disposed(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    for one in &s.disposed {
+        let words = match one.failed {
+            true => one.words.red().to_string(),
+            false => one.words.clone(),
+        };
+        writeln!(out, "  {} {words}", one.file)?;
     }
     Ok(())
 }
@@ -226,6 +365,7 @@ fn would(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     }
     let words = match s.outcome {
         _ if s.stops => "nothing was loaded, and a load would stop before it reads".into(),
+        _ if s.mended.is_some() => "nothing was loaded".into(),
         Outcome::Kept if s.rejected() == 0 => {
             "nothing was loaded; a load would keep all of it".into()
         }
@@ -263,16 +403,16 @@ fn differences(s: &Summary, out: &mut impl Write) -> io::Result<()> {
             out,
             "    {}: {} stated ({file}{}), {} found",
             visible(d.of.as_bytes()),
-            grouped(&d.stated).bold(),
+            in_groups(&d.stated).bold(),
             d.place,
-            grouped(&d.found).bold()
+            in_groups(&d.found).bold()
         )?;
     }
     writeln!(out)
 }
 
 /// A whole number or decimal with its digits in groups; anything else as it is.
-fn grouped(text: &str) -> String {
+fn in_groups(text: &str) -> String {
     let (whole, fraction) = text.split_once('.').unwrap_or((text, ""));
     match whole.parse::<u64>() {
         Ok(n) if fraction.is_empty() => number(n),
@@ -282,13 +422,19 @@ fn grouped(text: &str) -> String {
 }
 
 fn files(s: &Summary, out: &mut impl Write) -> io::Result<()> {
-    let width = s
-        .tally
-        .files
-        .iter()
-        .map(|f| f.name.chars().count())
-        .max()
-        .unwrap_or(0);
+    let names = s.tally.files.iter().map(|f| &f.name);
+    let names = names.chain(s.skipped.iter().map(|f| &f.file));
+    let width = names.map(|n| n.chars().count()).max().unwrap_or(0);
+    if let Some(words) = &s.went_on {
+        writeln!(out, "  {} {words}\n", "note:".yellow())?;
+    }
+    for file in &s.skipped {
+        let words = match &file.run {
+            Some(run) => format!("loaded already, in run {run} on {}", file.when),
+            None => format!("the same content as {}", file.when),
+        };
+        writeln!(out, "  {:width$}   {}", file.file, words.dimmed())?;
+    }
     let numbers: Vec<String> = s.tally.files.iter().map(|f| number(f.records)).collect();
     let digits = numbers.iter().map(String::len).max().unwrap_or(0);
     for (index, file) in s.tally.files.iter().enumerate() {
@@ -334,12 +480,12 @@ fn counts(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         s.loaded(),
         merged.as_ref().map(merged_words).unwrap_or_default(),
     ));
-    if s.outcome != Outcome::Kept && !s.rehearsal {
-        lines.push((
-            "not kept",
-            s.not_kept(),
-            "good records of a load that was undone".into(),
-        ));
+    if (s.outcome != Outcome::Kept || s.not_kept() > 0) && !s.rehearsal {
+        let of = match s.outcome {
+            Outcome::Kept => "good records of files that were left out whole",
+            _ => "good records of a load that was undone",
+        };
+        lines.push(("not kept", s.not_kept(), of.into()));
     }
     lines.push((rejects, rejected, verdict(s)));
     lines.push(("left out", left_out.all(), left_out_words(&left_out)));
@@ -368,6 +514,8 @@ fn counts(s: &Summary, out: &mut impl Write) -> io::Result<()> {
 fn verdict(s: &Summary) -> String {
     match (s.outcome, s.rejected()) {
         (Outcome::Kept, 0) => String::new(),
+        _ if s.mended.is_some() => String::new(),
+        (Outcome::Kept, _) if !s.left_whole.is_empty() => String::new(),
         (Outcome::Kept, _) => format!("within the tolerance of {}", s.tolerance),
         (Outcome::BeyondTolerance { .. }, _) => {
             format!("more than the tolerance of {}", s.tolerance)
@@ -491,6 +639,15 @@ fn next(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         return Ok(());
     };
     match s.outcome {
+        Outcome::Kept if s.mended.is_some() => writeln!(
+            out,
+            "  kept in {folder}/ · correct them there, then mend again"
+        ),
+        Outcome::Kept if s.can_mend => writeln!(
+            out,
+            "  kept in {folder}/ · correct them there, then: barrow mend {}",
+            s.mend_words()
+        ),
         Outcome::Kept => writeln!(
             out,
             "  kept in {folder}/ · correct them there, then load that file with the same spec"
@@ -507,7 +664,8 @@ fn next(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     }
 }
 
-fn document(s: &Summary) -> Value {
+/// The summary as a JSON document.
+pub fn document(s: &Summary) -> Value {
     let left_out = |l: &LeftOut| {
         json!({
             "preamble": l.preamble, "header": l.header, "trailer": l.trailer,
@@ -517,13 +675,10 @@ fn document(s: &Summary) -> Value {
     };
     let files: Vec<Value> = s.tally.files.iter().enumerate().map(|(index, file)| json!({
         "file": file.name, "bytes": file.bytes, "records": file.records,
-        "good": file.loaded, "rejected": file.rejected, "left_out": left_out(&file.left_out),
+        "good": file.loaded + file.not_kept, "rejected": file.rejected, "left_out": left_out(&file.left_out),
         "notes": file.notes, "seconds": s.times.get(index).map(Duration::as_secs_f64),
     })).collect();
-    let reasons: Vec<Value> = s.tally.kinds().iter().map(|kind| json!({
-        "code": kind.code.word(), "column": kind.column, "says": kind.says, "count": kind.count,
-        "first": { "file": kind.file, "line": kind.line, "value": kind.value },
-    })).collect();
+    let reasons = grouped(&s.tally);
     let repairs: Vec<Value> = s
         .tally
         .repairs
@@ -573,6 +728,22 @@ fn document(s: &Summary) -> Value {
         "left_out": left_out(&s.tally.left_out()),
         "repaired": s.tally.repairs.all(), "repairs": repairs, "reasons": reasons,
         "rejects": s.folder(), "files": files,
+        "skipped": s.skipped.iter().map(|f| json!({
+            "file": f.file, "run": f.run,
+            "when": f.run.is_some().then_some(&f.when),
+            "same_as": f.run.is_none().then_some(&f.when),
+        })).collect::<Vec<_>>(),
+        "went_on": s.went_on,
+        "left_out_whole": s.left_whole.iter().map(|f| json!({
+            "file": f.file, "rejected": f.rejected, "records": f.records, "totals_differ": f.differs,
+        })).collect::<Vec<_>>(),
+        "afterwards": s.disposed.iter().map(|d| json!({
+            "file": d.file, "says": d.words, "failed": d.failed,
+        })).collect::<Vec<_>>(),
+        "mended": s.mended.as_ref().map(|m| json!({
+            "run": m.run, "open_before": m.open_before, "mended": m.mended,
+            "still_open": m.still_open, "given_up": m.given_up,
+        })),
         "totals_that_differ": differences, "seconds": s.elapsed.as_secs_f64(),
     })
 }

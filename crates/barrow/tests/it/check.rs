@@ -160,7 +160,7 @@ fn types_may_be_left_to_the_table() {
         said.err
     );
     m.sql("DROP TABLE d; CREATE TABLE d (id INTEGER NOT NULL, kg DECIMAL(4,1), at DATE)");
-    let said = m.run("load none.spec.toml d.csv --tolerance 3 --report json");
+    let said = m.run("load none.spec.toml d.csv --again --tolerance 3 --report json");
     let codes = said.json()["reasons"].clone();
     assert_eq!(codes[1]["code"], "required", "{codes}");
 }

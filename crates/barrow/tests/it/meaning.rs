@@ -73,7 +73,7 @@ fn kinds_of_record_go_to_their_tables_in_one_transaction() {
     assert_eq!(lines[2], [text("dahlias"), Integer(5002), from(5)]);
 
     // The orders are there already: they are refused, and nothing is kept of it.
-    let said = m.run("load o.spec.toml --report json");
+    let said = m.run("load o.spec.toml --again --report json");
     assert_eq!(said.code, 3);
     let reasons = &said.json()["reasons"];
     assert_eq!(

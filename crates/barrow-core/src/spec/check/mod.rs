@@ -15,7 +15,7 @@ mod values;
 use std::path::PathBuf;
 
 use super::plan::{
-    Every, Header, Measure, Mode, Plan, RejectsPlan, SourcePlan, TargetPlan, Tolerance,
+    Every, Header, Measure, Mode, Per, Plan, RejectsPlan, SourcePlan, TargetPlan, Tolerance,
     WhenUndecodable,
 };
 use super::problem::{At, Problem};
@@ -73,10 +73,7 @@ fn check(written: &Written, mut problems: Vec<Problem>) -> Result<Plan, Vec<Prob
         totals,
         oddities: odd::oddities(written, &kinds),
         target: target(written, &mut problems),
-        rejects: RejectsPlan {
-            tolerance: it(&written.rejects.tolerance).unwrap_or(Tolerance::Records(0)),
-            folder: PathBuf::from(it(&written.rejects.folder).unwrap_or_else(|| "rejects".into())),
-        },
+        rejects: rejects(written, &mut problems),
         kinds,
     };
     if problems.is_empty() {
@@ -124,6 +121,7 @@ fn source(written: &Written, problems: &mut Vec<Problem>) -> SourcePlan {
         when_undecodable: it(&s.when_undecodable).unwrap_or(WhenUndecodable::Reject),
         stand_in: it(&s.stand_in).unwrap_or_else(|| "\u{FFFD}".into()),
         packing: it(&s.packing).unwrap_or(Packing::Auto),
+        afterwards: it(&s.afterwards).unwrap_or_default(),
     }
 }
 
@@ -237,6 +235,39 @@ fn target(written: &Written, problems: &mut Vec<Problem>) -> TargetPlan {
         mode,
         create: it(&t.create).unwrap_or(false),
         every,
+        ledger: it(&t.ledger).unwrap_or(true),
+    }
+}
+
+fn rejects(written: &Written, problems: &mut Vec<Problem>) -> RejectsPlan {
+    let r = &written.rejects;
+    let per = it(&r.per).unwrap_or_default();
+    if let (Per::File, Some(at), Some(Every::Records(_))) = (per, &r.per, it(&written.target.every))
+    {
+        problems.push(
+            Problem::new(
+                at.span.clone(),
+                "a file beyond its tolerance is taken back whole, which a load that commits as it goes \
+                 cannot do",
+                "not with every",
+            )
+            .help("say every = \"all\""),
+        );
+    }
+    if let Some(table) = &r.table
+        && table.it.trim().is_empty()
+    {
+        problems.push(Problem::new(
+            table.span.clone(),
+            "the table's name is empty",
+            "empty",
+        ));
+    }
+    RejectsPlan {
+        tolerance: it(&r.tolerance).unwrap_or(Tolerance::Records(0)),
+        folder: PathBuf::from(it(&r.folder).unwrap_or_else(|| "rejects".into())),
+        table: it(&r.table),
+        per,
     }
 }
 

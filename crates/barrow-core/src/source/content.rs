@@ -1,0 +1,168 @@
+//! What tells one file from another, whatever its name: its size, a sample of its
+//! bytes, and the hash of all of them, as they are stored.
+//!
+//! A file that nobody has seen is hashed while it is read. Only a file whose size and
+//! sample are known already is read beforehand, to be sure.
+
+use std::fs::File;
+use std::io::{self, Read, Seek, SeekFrom};
+use std::path::Path;
+use std::sync::{Arc, Mutex, PoisonError};
+
+/// So many places of a file are in its sample.
+const PLACES: u64 = 64;
+
+/// So many bytes at each of them.
+const AT_EACH: u64 = 4096;
+
+/// So many digits of a hash are kept: 128 bits, of which nobody makes two alike.
+const DIGITS: usize = 32;
+
+/// A file's size and sample: all that can be had of a large file in a moment.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Outline {
+    /// Its size in bytes, as stored.
+    pub size: u64,
+    /// The hash of bytes at places spread evenly over it; 32 hexadecimal digits.
+    pub sample: String,
+}
+
+/// The hash of all bytes that were read of a file.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Content {
+    /// How many they are.
+    pub bytes: u64,
+    /// The hash; 32 hexadecimal digits.
+    pub hash: String,
+}
+
+/// Looks at a file here and there.
+///
+/// # Errors
+/// It cannot be read.
+pub fn outline(path: &Path) -> io::Result<Outline> {
+    let mut file = File::open(path)?;
+    let size = file.metadata()?.len();
+    let mut hasher = blake3::Hasher::new();
+    hasher.update(&size.to_le_bytes());
+    if size <= PLACES * AT_EACH {
+        hasher.update_reader(&mut file)?;
+    } else {
+        let mut buffer = Vec::with_capacity(AT_EACH as usize);
+        // The last place ends where the file does.
+        for place in 0..PLACES {
+            let at = u128::from(size - AT_EACH) * u128::from(place) / u128::from(PLACES - 1);
+            file.seek(SeekFrom::Start(at as u64))?;
+            buffer.clear();
+            file.by_ref().take(AT_EACH).read_to_end(&mut buffer)?;
+            hasher.update(&buffer);
+        }
+    }
+    Ok(Outline {
+        size,
+        sample: digits(&hasher),
+    })
+}
+
+/// Hashes a whole file.
+///
+/// # Errors
+/// It cannot be read.
+pub fn content(path: &Path) -> io::Result<Content> {
+    let mut hasher = blake3::Hasher::new();
+    hasher.update_reader(File::open(path)?)?;
+    Ok(Content {
+        bytes: hasher.count(),
+        hash: digits(&hasher),
+    })
+}
+
+/// The hash of a text, such as a spec.
+pub fn hash_of(text: &[u8]) -> String {
+    let mut hasher = blake3::Hasher::new();
+    hasher.update(text);
+    digits(&hasher)
+}
+
+fn digits(hasher: &blake3::Hasher) -> String {
+    hasher.finalize().to_hex()[..DIGITS].to_string()
+}
+
+/// The hash of what was read so far.
+#[derive(Clone, Default)]
+pub struct Running(Arc<Mutex<blake3::Hasher>>);
+
+impl Running {
+    /// Hashes what is read through the reader.
+    pub fn through<R: Read>(&self, inner: R) -> Hashed<R> {
+        Hashed {
+            inner,
+            running: self.clone(),
+        }
+    }
+
+    /// What was read so far.
+    pub fn content(&self) -> Content {
+        let hasher = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        Content {
+            bytes: hasher.count(),
+            hash: digits(&hasher),
+        }
+    }
+}
+
+/// A reader whose bytes are hashed on the way.
+pub struct Hashed<R> {
+    inner: R,
+    running: Running,
+}
+
+impl<R: Read> Read for Hashed<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = self.inner.read(buffer)?;
+        let hasher = &self.running.0;
+        let mut hasher = hasher.lock().unwrap_or_else(PoisonError::into_inner);
+        hasher.update(&buffer[..read]);
+        Ok(read)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn file(bytes: &[u8]) -> tempfile::NamedTempFile {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        std::fs::write(file.path(), bytes).unwrap();
+        file
+    }
+
+    #[test]
+    fn what_is_read_bit_by_bit_has_the_hash_of_the_file() {
+        let bytes: Vec<u8> = (0..300_000u32).flat_map(u32::to_le_bytes).collect();
+        let file = file(&bytes);
+        let running = Running::default();
+        let mut reader = running.through(File::open(file.path()).unwrap());
+        let mut piece = [0; 777];
+        while reader.read(&mut piece).unwrap() > 0 {}
+        assert_eq!(running.content(), content(file.path()).unwrap());
+        assert_eq!(running.content().bytes, bytes.len() as u64);
+        assert_eq!(running.content().hash.len(), DIGITS);
+    }
+
+    #[test]
+    fn outlines_differ_where_the_start_the_end_or_the_size_does() {
+        let bytes = vec![b'x'; 1_000_000];
+        let plain = outline(file(&bytes).path()).unwrap();
+        assert_eq!(plain, outline(file(&bytes).path()).unwrap());
+        for at in [0, 999_999] {
+            let mut other = bytes.clone();
+            other[at] = b'y';
+            assert_ne!(plain, outline(file(&other).path()).unwrap());
+        }
+        assert_ne!(plain, outline(file(&bytes[1..]).path()).unwrap());
+        // Of a small file every byte is in the sample.
+        let small = outline(file(b"plums").path()).unwrap();
+        assert_ne!(small, outline(file(b"plumb").path()).unwrap());
+    }
+}

@@ -1,0 +1,319 @@
+//! `barrow mend`: loads a run's rejects again, once they are corrected.
+//!
+//! What is still wrong is written to a folder beside the rejects before anything is
+//! committed, and takes their place after that. A mend that is killed in between is
+//! finished by the next one: the ledger says whether its rows are in the table.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+
+use barrow_core::rejects::{Keeper, NOTE, REASONS};
+use barrow_core::source::SourceFile;
+use barrow_core::spec::plan::{Every, Mode, Per};
+use barrow_core::tally::Tally;
+use barrow_core::visible::visible;
+use barrow_targets::ledger::{self, Outcome, Run, Wanted};
+use barrow_targets::{Job, Target};
+
+use super::job::Spec;
+use super::ledger::find;
+use super::load::code;
+use crate::args::{Mend, Report, Shared};
+use crate::failure::Failure;
+use crate::loading::books::{Books, mended};
+use crate::loading::choose::{self, Chosen, lock_of};
+use crate::loading::note::{self, Note, failed};
+use crate::loading::sink::LoadSink;
+use crate::loading::{Order, flow_through, run_id, summed_up};
+use crate::view::summary::{self, Mended, Summary};
+
+/// The folder of what is still wrong begins so, and ends in the mend's own run.
+const PENDING: &str = ".mending-";
+
+/// Loads what was corrected, and says what is left.
+pub fn run(args: &Mend) -> Result<ExitCode, Failure> {
+    let folder = folder(args)?;
+    let note = note::read(&folder)?;
+    let spec = spec(args, &note)?;
+    let shared = Shared {
+        into: args.into.clone().or_else(|| note.into.clone()),
+        table: note.table.clone(),
+        report: args.report,
+        threads: None,
+        quiet: args.quiet,
+    };
+    let order = Order {
+        url: &spec.url(shared.into.as_deref())?,
+        job: job(&spec, &shared)?,
+        rejects: folder.clone(),
+        again: false,
+        shared: &shared,
+        spec: &spec,
+    };
+    let mut target = order.open()?;
+    // One mend of a run at a time.
+    target.claim(lock_of(&format!("mend {}", note.run), ""), true)?;
+    let run = find(target.as_mut(), order.url, &note.run)?;
+    if run.outcome != Outcome::Kept {
+        return Err(Failure::wrong(
+            format!(
+                "run {} is not in the table whole: it is {}",
+                run.run,
+                run.outcome.word()
+            ),
+            "correct its files, and load them",
+        ));
+    }
+    let mending = Mending {
+        order: &order,
+        folder: &folder,
+        note: &note,
+        run,
+    };
+    mending.recover(target.as_mut())?;
+    let summary = match args.check {
+        true => mending.rehearse(target.as_mut())?,
+        false => mending.mend(target.as_mut())?,
+    };
+    match args.report {
+        Report::Text => summary::print_text(&summary)?,
+        Report::Json => summary::print_json(&summary)?,
+    }
+    Ok(code(&summary))
+}
+
+/// The folder of the run's rejects.
+fn folder(args: &Mend) -> Result<PathBuf, Failure> {
+    let given = Path::new(&args.run);
+    if given.join(NOTE).is_file() {
+        return Ok(given.to_path_buf());
+    }
+    let is_plain = !args.run.is_empty() && args.run.chars().all(|c| c.is_ascii_alphanumeric());
+    let found: Vec<PathBuf> = match fs::read_dir(&args.rejects) {
+        Ok(folders) if is_plain => folders
+            .filter_map(|entry| Some(entry.ok()?.path()))
+            .filter(|path| {
+                let name = path.file_name().unwrap_or_default().to_string_lossy();
+                name.starts_with(&args.run) && path.join(NOTE).is_file()
+            })
+            .collect(),
+        _ => Vec::new(),
+    };
+    match found.as_slice() {
+        [one] => Ok(one.clone()),
+        [] => Err(Failure::wrong(
+            format!(
+                "there are no rejects of a run {} in {}/",
+                visible(args.run.as_bytes()),
+                visible(args.rejects.as_os_str().as_encoded_bytes())
+            ),
+            "name the folder that has them: the load said it, and barrow ledger RUN does; a run \
+             without open rejects has none",
+        )),
+        _ => Err(Failure::wrong(
+            format!(
+                "{} may be any of several runs",
+                visible(args.run.as_bytes())
+            ),
+            "say more of its id",
+        )),
+    }
+}
+
+/// The run's spec, for rejects alone: whatever it does to the table's other rows, a mend
+/// only adds to them.
+fn spec(args: &Mend, note: &Note) -> Result<Spec, Failure> {
+    let into = args.into.as_deref().or(note.into.as_deref());
+    let mut spec = Spec::read(&note.spec, into, note.table.as_deref())?;
+    let plan = &mut spec.plan;
+    if !plan.target.ledger {
+        return Err(Failure::wrong(
+            "the spec does without a ledger, which a mend needs so as to load nothing twice",
+            "load the file of rejects with the same spec, and delete it then",
+        ));
+    }
+    if plan.target.mode != Mode::Merge {
+        plan.target.mode = Mode::Append;
+    }
+    plan.target.every = Every::All;
+    plan.rejects.per = Per::Run;
+    Ok(spec)
+}
+
+fn job(spec: &Spec, shared: &Shared) -> Result<Job, Failure> {
+    let job = spec.job(shared.table.as_deref())?;
+    Ok(Job {
+        create: false,
+        ..job
+    })
+}
+
+struct Mending<'m> {
+    order: &'m Order<'m>,
+    folder: &'m Path,
+    note: &'m Note,
+    run: Run,
+}
+
+impl Mending<'_> {
+    /// The files of rejects that are there.
+    fn files(&self) -> Result<Vec<PathBuf>, Failure> {
+        let found = fs::read_dir(self.folder).map_err(|e| failed(self.folder, &e))?;
+        let mut files: Vec<PathBuf> = found
+            .filter_map(|entry| Some(entry.ok()?.path()))
+            .filter(|path| path.is_file() && !self.is_ours(path))
+            .collect();
+        files.sort();
+        Ok(files)
+    }
+
+    fn is_ours(&self, path: &Path) -> bool {
+        let name = path.file_name().unwrap_or_default().to_string_lossy();
+        name == NOTE || name == REASONS || self.note.left_out_whole.iter().any(|left| *left == name)
+    }
+
+    /// Finishes, or clears away, what a mend left that was killed.
+    fn recover(&self, target: &mut dyn Target) -> Result<(), Failure> {
+        let found = fs::read_dir(self.folder).map_err(|e| failed(self.folder, &e))?;
+        for path in found.filter_map(|entry| Some(entry.ok()?.path())) {
+            let name = path.file_name().unwrap_or_default().to_string_lossy();
+            let Some(id) = name.strip_prefix(PENDING) else {
+                continue;
+            };
+            let wanted = Wanted {
+                run: Some(id.to_string()),
+                ..Wanted::default()
+            };
+            let is_kept = ledger::runs(target, &wanted)?
+                .iter()
+                .any(|run| run.outcome == Outcome::Kept);
+            match is_kept {
+                true => self.put_in_place(&path, &self.files()?)?,
+                false => fs::remove_dir_all(&path).map_err(|e| failed(&path, &e))?,
+            }
+        }
+        Ok(())
+    }
+
+    /// What is still wrong takes the place of the rejects as they were.
+    fn put_in_place(&self, pending: &Path, files: &[PathBuf]) -> Result<(), Failure> {
+        let reasons = self.folder.join(REASONS);
+        for old in files.iter().chain([&reasons]) {
+            let new = pending.join(old.file_name().unwrap_or_default());
+            let put = match new.exists() {
+                true => fs::rename(&new, old),
+                false if old.exists() => fs::remove_file(old),
+                false => Ok(()),
+            };
+            put.map_err(|e| failed(old, &e))?;
+        }
+        fs::remove_dir_all(pending).map_err(|e| failed(pending, &e))
+    }
+
+    /// The files to load. One whose content is in the table has nothing left to mend.
+    fn chosen(
+        &self,
+        target: &mut dyn Target,
+        files: &[PathBuf],
+    ) -> Result<choose::Choice, Failure> {
+        let sources = files.iter().cloned().map(SourceFile::Path).collect();
+        let mut choice = choose::choose(self.order, target, sources)?;
+        choice.going_on = None;
+        choice.files.iter_mut().for_each(|file| file.note = None);
+        Ok(choice)
+    }
+
+    fn mend(&self, target: &mut dyn Target) -> Result<Summary, Failure> {
+        let files = self.files()?;
+        let choice = self.chosen(target, &files)?;
+        let id = run_id();
+        let pending = self.folder.join(format!("{PENDING}{id}"));
+        let mut books = Books::open(self.order, target, &id, choice.table_key, None)?;
+        books.mends(&self.run);
+        fs::create_dir(&pending).map_err(|e| failed(&pending, &e))?;
+        let loaded = self.load(target, &id, &choice.files, &pending, Some(books));
+        let mut summary = match loaded {
+            Ok(summary) => summary,
+            Err(failure) => {
+                let _ = fs::remove_dir_all(&pending);
+                return Err(failure);
+            }
+        };
+        self.put_in_place(&pending, &files)?;
+        summary.rejects = self.clear_away()?;
+        summary.skipped = choice.skipped;
+        Ok(summary)
+    }
+
+    fn rehearse(&self, target: &mut dyn Target) -> Result<Summary, Failure> {
+        let files = self.files()?;
+        let choice = self.chosen(target, &files)?;
+        let pending = tempfile::tempdir().map_err(|e| failed(self.folder, &e))?;
+        let into = pending.path().join("rejects");
+        let mut summary = self.load(target, &run_id(), &choice.files, &into, None)?;
+        summary.rejects = None;
+        summary.skipped = choice.skipped;
+        Ok(summary)
+    }
+
+    /// Loads the files; without books, only to see what would come of it.
+    fn load(
+        &self,
+        target: &mut dyn Target,
+        id: &str,
+        files: &[Chosen],
+        pending: &Path,
+        books: Option<Books>,
+    ) -> Result<Summary, Failure> {
+        let rehearsal = books.is_none();
+        let before = target.begin(&self.order.job)?;
+        if let Some(table) = &self.order.spec.plan.rejects.table
+            && target.describe(table)?.is_some()
+        {
+            ledger::forget_rejects(target, table, &self.run.run)?;
+        }
+        let keeper = Keeper::new(pending.to_path_buf());
+        let sink = LoadSink::new(
+            self.order,
+            target,
+            files,
+            &self.run.run,
+            Tally::default(),
+            keeper,
+            books,
+        )?;
+        let mut sink = sink.tolerating_all();
+        if rehearsal {
+            sink = sink.rehearsing();
+        }
+        let flowed = flow_through(self.order, id, files, 0, &mut sink);
+        let finished = sink.finish(flowed)?;
+        let mut summary = summed_up(
+            self.order,
+            id.to_string(),
+            &self.order.job,
+            &before,
+            finished,
+        );
+        let (loaded, rejected) = (summary.loaded(), summary.rejected());
+        let after = mended(&self.run, loaded, rejected);
+        summary.mended = Some(Mended {
+            run: self.run.run.clone(),
+            open_before: self.run.still_open,
+            mended: loaded,
+            still_open: rejected,
+            given_up: after.given_up - self.run.given_up,
+        });
+        Ok(summary)
+    }
+
+    /// Takes the folder away once nothing is left in it; returns it otherwise.
+    fn clear_away(&self) -> Result<Option<PathBuf>, Failure> {
+        if !self.files()?.is_empty() || !self.note.left_out_whole.is_empty() {
+            return Ok(Some(self.folder.to_path_buf()));
+        }
+        fs::remove_dir_all(self.folder).map_err(|e| failed(self.folder, &e))?;
+        Ok(None)
+    }
+}

@@ -1,0 +1,350 @@
+//! The books of a run: what the ledger says of it, written with its rows.
+
+use barrow_core::rejects::Written;
+use barrow_core::source::content::hash_of;
+use barrow_core::source::{Content, SourceFile};
+use barrow_core::spec::plan::Mode;
+use barrow_core::spec::section::Word;
+use barrow_core::tally::{Counted, FileTally, Tally};
+use barrow_core::visible::visible;
+use barrow_targets::Target;
+use barrow_targets::dialect::Dialect;
+use barrow_targets::ledger::{self, Counts, File, Outcome, Run};
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+use super::Order;
+use super::choose::{Chosen, GoingOn, name_of};
+use super::reasons;
+use crate::failure::Failure;
+
+/// What a run needs to go on once it was interrupted.
+#[derive(Debug, Default, Serialize, Deserialize)]
+pub struct State {
+    /// What it has counted.
+    pub counted: Counted,
+    /// How far its rejects are written.
+    pub written: Written,
+    /// Whether the last of the files is not read to its end.
+    pub is_in_a_file: bool,
+}
+
+/// What the ledger is to say of a run.
+pub struct Books {
+    run: Run,
+    files: Vec<File>,
+    /// The run as it was last committed, if it was.
+    committed: Option<Run>,
+    /// How many of the files are committed.
+    written: usize,
+    /// The first file that may have changed since.
+    changed: usize,
+    /// Whether a file may be loaded only once.
+    once: bool,
+    /// The run whose rejects this one loads.
+    original: Option<Run>,
+}
+
+/// Now, in UTC, as the ledger writes it.
+pub fn now() -> String {
+    Timestamp::now()
+        .strftime("%Y-%m-%d %H:%M:%S%.3f")
+        .to_string()
+}
+
+impl Books {
+    /// Opens the books of a run, before the load begins.
+    ///
+    /// # Errors
+    /// The ledger cannot be made or read.
+    pub fn open(
+        order: &Order<'_>,
+        target: &mut dyn Target,
+        run: &str,
+        table_key: String,
+        going_on: Option<&GoingOn>,
+    ) -> Result<Books, Failure> {
+        // SQLite makes it within the transaction, so that a load that is undone leaves
+        // nothing. The others would commit it (MariaDB), or get into each other's way.
+        if target.dialect() != Dialect::Sqlite && !ledger::is_there(target)? {
+            ledger::make(target)?;
+        }
+        if let Some(on) = going_on {
+            let files = ledger::files_of(target, run)?;
+            return Ok(Books {
+                run: on.run.clone(),
+                written: files.len(),
+                changed: files.len().saturating_sub(1),
+                files,
+                committed: Some(on.run.clone()),
+                once: !order.again,
+                original: None,
+            });
+        }
+        let tables: Vec<String> = order
+            .job
+            .tables()
+            .iter()
+            .map(|t| (*t).to_string())
+            .collect();
+        let run = Run {
+            run: run.to_string(),
+            spec: order.spec.name(),
+            spec_hash: hash_of(order.spec.text.as_bytes()),
+            table: tables.join(", "),
+            table_key,
+            mode: order.job.mode.word().to_string(),
+            who: whoami::username().unwrap_or_default(),
+            host: whoami::hostname().unwrap_or_default(),
+            started_at: now(),
+            outcome: Outcome::Going,
+            version: env!("CARGO_PKG_VERSION").into(),
+            ..Run::default()
+        };
+        Ok(Books {
+            run,
+            files: Vec::new(),
+            written: 0,
+            committed: None,
+            changed: 0,
+            once: !order.again,
+            original: None,
+        })
+    }
+
+    /// Notes whose rejects the run loads.
+    pub fn mends(&mut self, run: &Run) {
+        self.run.mend_of = Some(run.run.clone());
+        self.original = Some(run.clone());
+    }
+
+    /// Begins within the transaction: what it takes out of the table is noted.
+    ///
+    /// # Errors
+    /// The ledger cannot be made or written.
+    pub fn begin(&mut self, target: &mut dyn Target, mode: Mode) -> Result<(), Failure> {
+        if !ledger::is_there(target)? {
+            ledger::make(target)?;
+        }
+        if matches!(mode, Mode::Truncate | Mode::Replace) {
+            ledger::emptied(target, &self.run.table_key, &self.run.run)?;
+        }
+        Ok(())
+    }
+
+    /// Notes how far a file was read; with `content`, that was to its end.
+    pub fn file(&mut self, place: usize, file: &Chosen, end: u64, content: Option<Content>) {
+        while self.files.len() <= place {
+            let number = self.files.len() as u64 + 1;
+            self.files.push(File {
+                run: self.run.run.clone(),
+                number,
+                path: path(&file.source),
+                name: name_of(&file.source),
+                table: self.run.table.clone(),
+                table_key: self.run.table_key.clone(),
+                bytes: file.outline.as_ref().map_or(0, |outline| outline.size),
+                sample: file.outline.as_ref().map(|outline| outline.sample.clone()),
+                outcome: Outcome::Going,
+                once: self.once,
+                ..File::default()
+            });
+        }
+        let entry = &mut self.files[place];
+        entry.committed_to = end;
+        if let Some(content) = content {
+            entry.bytes = content.bytes;
+            entry.content = Some(content.hash);
+            entry.outcome = Outcome::Kept;
+        }
+    }
+
+    /// Notes that a file was taken back as a whole.
+    pub fn take_back(&mut self, place: usize) {
+        if let Some(file) = self.files.get_mut(place) {
+            file.outcome = Outcome::Undone;
+            file.committed_to = 0;
+        }
+    }
+
+    /// Notes the counts.
+    pub fn count(&mut self, tally: &Tally) {
+        for (entry, counted) in self.files.iter_mut().zip(&tally.files) {
+            entry.counts = counts(counted);
+        }
+        self.run.files = tally.files.len() as u64;
+        self.run.counts = Counts {
+            read: tally.read(),
+            loaded: tally.loaded(),
+            rejected: tally.rejected(),
+            left_out: tally.left_out().all(),
+            repaired: tally.repairs.all(),
+            not_kept: tally.not_kept(),
+        };
+        self.run.still_open = self
+            .files
+            .iter()
+            .filter(|file| file.outcome != Outcome::Undone)
+            .map(|file| file.counts.rejected)
+            .sum();
+        self.run.reasons = Some(reasons::grouped(tally).to_string());
+    }
+
+    /// Writes the books of a run that goes on after this commit.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn write_going(
+        &mut self,
+        target: &mut dyn Target,
+        tally: &Tally,
+        written: Written,
+        folder: Option<String>,
+    ) -> Result<(), Failure> {
+        self.count(tally);
+        let state = State {
+            counted: tally.counted(),
+            written,
+            is_in_a_file: self
+                .files
+                .last()
+                .is_some_and(|f| f.outcome == Outcome::Going),
+        };
+        let state = serde_json::to_string(&state)
+            .map_err(|e| Failure::not_done(format!("writing the ledger: {e}")))?;
+        self.run.outcome = Outcome::Going;
+        self.run.state = Some(state);
+        self.run.rejects_folder = folder;
+        self.write(target)
+    }
+
+    /// Writes the books of a run whose rows are all there, in the same transaction.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn write_kept(
+        &mut self,
+        target: &mut dyn Target,
+        tally: &Tally,
+        folder: Option<String>,
+    ) -> Result<(), Failure> {
+        self.count(tally);
+        self.run.outcome = Outcome::Kept;
+        self.run.state = None;
+        self.run.message = None;
+        self.run.rejects_folder = folder;
+        if let Some(original) = &self.original {
+            let c = &self.run.counts;
+            let original = mended(original, c.loaded, c.rejected);
+            ledger::write_run(target, &original, false)?;
+            // Those that are open are open in the run that they are of.
+            self.run.still_open = 0;
+            self.run.rejects_folder = None;
+            // Rejects that nobody corrected may load all the same another time.
+            let files = self.files.iter_mut();
+            files.for_each(|file| file.once &= file.counts.loaded > 0);
+        }
+        self.write(target)
+    }
+
+    /// Notes a run that was taken back, or stopped, after that was done. What was
+    /// committed on the way stays noted as it was: there the run goes on.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn write_ended(
+        &mut self,
+        target: &mut dyn Target,
+        tally: &Tally,
+        outcome: Outcome,
+        message: &str,
+        folder: Option<String>,
+    ) -> Result<(), Failure> {
+        if let Some(committed) = &self.committed {
+            let run = Run {
+                message: Some(message.to_string()),
+                ended_at: now(),
+                ..committed.clone()
+            };
+            return Ok(ledger::write_run(target, &run, false)?);
+        }
+        if !ledger::is_there(target)? {
+            return Ok(());
+        }
+        self.count(tally);
+        self.run.outcome = outcome;
+        self.run.still_open = 0;
+        self.run.counts.not_kept += std::mem::take(&mut self.run.counts.loaded);
+        for file in &mut self.files {
+            file.outcome = outcome;
+            file.counts.not_kept += std::mem::take(&mut file.counts.loaded);
+            file.committed_to = 0;
+        }
+        self.run.message = Some(message.to_string());
+        self.run.rejects_folder = folder;
+        self.write(target)
+    }
+
+    fn write(&mut self, target: &mut dyn Target) -> Result<(), Failure> {
+        self.run.ended_at = now();
+        ledger::write_run(target, &self.run, self.committed.is_none())?;
+        for place in self.changed..self.files.len() {
+            ledger::write_file(target, &self.files[place], place >= self.written)?;
+        }
+        Ok(())
+    }
+
+    /// Notes that what was written is committed.
+    pub fn committed(&mut self) {
+        self.committed = Some(self.run.clone());
+        self.written = self.files.len();
+        self.changed = self.written.saturating_sub(1);
+    }
+}
+
+fn path(source: &SourceFile) -> String {
+    match source {
+        SourceFile::Path(path) => {
+            let path = std::path::absolute(path).unwrap_or_else(|_| path.clone());
+            visible(path.as_os_str().as_encoded_bytes())
+        }
+        SourceFile::Stdin => "-".into(),
+    }
+}
+
+fn counts(file: &FileTally) -> Counts {
+    Counts {
+        read: file.records + file.left_out.all(),
+        loaded: file.loaded,
+        rejected: file.rejected,
+        left_out: file.left_out.all(),
+        repaired: file.repaired,
+        not_kept: file.not_kept,
+    }
+}
+
+/// A run of whose open rejects some were loaded and some are still wrong. The others are
+/// gone from their files: they are given up.
+pub fn mended(run: &Run, loaded: u64, rejected: u64) -> Run {
+    Run {
+        mended: run.mended + loaded,
+        still_open: rejected,
+        given_up: run.given_up + run.still_open.saturating_sub(loaded + rejected),
+        ..run.clone()
+    }
+}
+
+/// Closes a run that was interrupted when all of it was there.
+///
+/// # Errors
+/// The ledger cannot be written.
+pub fn close(target: &mut dyn Target, run: Run) -> Result<(), Failure> {
+    let run = Run {
+        outcome: Outcome::Kept,
+        state: None,
+        message: None,
+        ended_at: now(),
+        ..run
+    };
+    Ok(ledger::write_run(target, &run, false)?)
+}

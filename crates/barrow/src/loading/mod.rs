@@ -1,0 +1,252 @@
+//! Loading: which files are to be loaded, the way into the table, and the books about it.
+
+pub mod afterwards;
+pub mod books;
+pub mod choose;
+pub mod note;
+pub mod reasons;
+pub mod rejects_table;
+pub mod share;
+pub mod sink;
+
+use std::path::PathBuf;
+
+use barrow_core::flow;
+use barrow_core::rejects::Keeper;
+use barrow_core::source::SourceFile;
+use barrow_core::spec::plan::{Every, Mode};
+use barrow_core::tally::Tally;
+use barrow_targets::{Job, Target, Url};
+
+use self::afterwards::Done;
+use self::books::Books;
+use self::choose::{Choice, Chosen};
+use self::note::Note;
+use self::sink::{Finished, LoadSink};
+use crate::args::Shared;
+use crate::commands::job::{Spec, flow_options};
+use crate::failure::Failure;
+use crate::view::summary::{Skipped, Summary, TableRows};
+
+/// A load as it was asked for.
+pub struct Order<'o> {
+    /// By this spec.
+    pub spec: &'o Spec,
+    /// Into this database.
+    pub url: &'o Url,
+    /// Into these tables.
+    pub job: Job,
+    /// The folder that holds a folder of rejects for each run.
+    pub rejects: PathBuf,
+    /// Whether files are loaded that were loaded already.
+    pub again: bool,
+    /// What the command line shares.
+    pub shared: &'o Shared,
+}
+
+/// A run's id: eight hexadecimal digits. It names a folder, so it must be new,
+/// not secret.
+pub fn run_id() -> String {
+    use std::hash::{BuildHasher, RandomState};
+    // RandomState is seeded anew for each process by the standard library.
+    let random = RandomState::new().hash_one(std::process::id());
+    format!("{:08x}", random as u32)
+}
+
+impl Order<'_> {
+    /// Opens the target.
+    ///
+    /// # Errors
+    /// The database is not there, or will not have us.
+    pub fn open(&self) -> Result<Box<dyn Target>, Failure> {
+        Ok(barrow_targets::open(self.url, self.job.create)?)
+    }
+}
+
+/// Loads files: those of them that the ledger does not know.
+///
+/// # Errors
+/// Whatever kept the load from being done; nothing of it is kept then, but what was
+/// committed on the way.
+pub fn load(order: &Order<'_>, files: Vec<SourceFile>) -> Result<Loaded, Failure> {
+    let mut target = order.open()?;
+    let choice = choose::choose(order, target.as_mut(), files)?;
+    if choice.files.is_empty() {
+        return nothing_new(order, target.as_mut(), choice);
+    }
+    run_chosen(order, target.as_mut(), choice)
+}
+
+/// What a load came to.
+pub struct Loaded {
+    /// What people read.
+    pub summary: Summary,
+    /// The files whose rows are in the table.
+    pub done: Vec<Done>,
+}
+
+impl Loaded {
+    /// Does with the files what the spec says is to be done afterwards.
+    pub fn dispose(&mut self, order: &Order<'_>) {
+        let afterwards = &order.spec.plan.source.afterwards;
+        let disposed = afterwards::dispose(afterwards, &order.spec.base, &self.done);
+        self.summary.disposed = disposed;
+    }
+}
+
+fn done(files: &[Chosen], skipped: &[Skipped], summary: &Summary) -> Vec<Done> {
+    let was_left = |name: &str| summary.left_whole.iter().any(|left| left.file == name);
+    let first = summary.tally.files.len().saturating_sub(files.len());
+    let counted = files.iter().zip(&summary.tally.files[first..]);
+    let loaded = counted.filter_map(|(file, tally)| match &file.source {
+        SourceFile::Path(path) if summary.is_kept() && !was_left(&tally.name) => Some(Done {
+            path: path.clone(),
+            outline: file.outline.clone(),
+            has_rejects: tally.rejected > 0,
+        }),
+        _ => None,
+    });
+    let before = skipped.iter().filter_map(|skipped| {
+        Some(Done {
+            path: skipped.path.clone()?,
+            outline: None,
+            has_rejects: skipped.has_rejects,
+        })
+    });
+    loaded.chain(before).collect()
+}
+
+/// Every file is in the table already.
+fn nothing_new(
+    order: &Order<'_>,
+    target: &mut dyn Target,
+    choice: Choice,
+) -> Result<Loaded, Failure> {
+    if let Some(on) = choice.going_on {
+        // It was interrupted after its last commit: nothing of it is missing.
+        books::close(target, on.run)?;
+    }
+    let summary = Summary {
+        spec: order.spec.name(),
+        into: order.url.to_string(),
+        skipped: choice.skipped,
+        nothing_new: true,
+        tolerance: order.spec.plan.rejects.tolerance,
+        ..Summary::default()
+    };
+    Ok(Loaded {
+        done: done(&[], &summary.skipped, &summary),
+        summary,
+    })
+}
+
+/// Loads the files that were chosen, in one run.
+///
+/// # Errors
+/// As [`load`].
+pub fn run_chosen(
+    order: &Order<'_>,
+    target: &mut dyn Target,
+    choice: Choice,
+) -> Result<Loaded, Failure> {
+    let plan = &order.spec.plan;
+    let Choice {
+        files,
+        going_on,
+        table_key,
+        skipped,
+    } = choice;
+    let went_on = going_on.as_ref().map(|on| on.words.clone());
+    let mut job = order.job.clone();
+    if going_on.is_some() && job.mode == Mode::Truncate {
+        // What there is was loaded after the table was emptied.
+        job.mode = Mode::Append;
+    }
+    let run = going_on
+        .as_ref()
+        .map_or_else(run_id, |on| on.run.run.clone());
+    let mut books = match plan.target.ledger {
+        true => Some(Books::open(
+            order,
+            target,
+            &run,
+            table_key,
+            going_on.as_ref(),
+        )?),
+        false => None,
+    };
+    if let Some(table) = &plan.rejects.table {
+        rejects_table::make_ready(target, table)?;
+    }
+    let rows_before = target.begin(&job)?;
+    if let Some(books) = &mut books {
+        books.begin(target, job.mode)?;
+    }
+    let folder = order.rejects.join(&run);
+    let (tally, keeper, from) = match going_on {
+        None => (Tally::default(), Keeper::new(folder), 0),
+        Some(on) => (
+            Tally::go_on(on.counted, on.first),
+            Keeper::go_on(folder, &on.written)?,
+            on.from,
+        ),
+    };
+    let sink = LoadSink::new(order, target, &files, &run, tally, keeper, books)?;
+    let mut sink = sink.noting(Note::of(order, &run));
+    let flowed = flow_through(order, &run, &files, from, &mut sink);
+    let finished = sink.finish(flowed)?;
+    let mut summary = summed_up(order, run, &job, &rows_before, finished);
+    summary.can_mend = summary.is_kept() && plan.target.ledger;
+    let done = done(&files, &skipped, &summary);
+    summary.skipped = skipped;
+    summary.went_on = went_on;
+    Ok(Loaded { summary, done })
+}
+
+/// Reads the files into the sink.
+pub fn flow_through(
+    order: &Order<'_>,
+    run: &str,
+    files: &[Chosen],
+    from: u64,
+    sink: &mut LoadSink<'_>,
+) -> Result<(), flow::Failure<Failure>> {
+    let plan = &order.spec.plan;
+    let mut options = flow_options(order.shared, run);
+    if let (Some(size), Every::All) = (sink.block_size(), plan.target.every) {
+        // A load that commits as it goes does so at a block's end: there they stay small,
+        // and always the same, so that it can go on at one.
+        options.block_size = size;
+        options.waiting = 4;
+    }
+    options.hashes = plan.target.ledger;
+    options.from = from;
+    let encode = sink.encoder();
+    let sources = files.iter().map(|file| file.source.clone()).collect();
+    flow::run(plan, sources, options, &*encode, sink)
+}
+
+/// What people read of a load that ended.
+pub fn summed_up(
+    order: &Order<'_>,
+    run: String,
+    job: &Job,
+    before: &[u64],
+    finished: Finished,
+) -> Summary {
+    let rows = before.iter().zip(&finished.rows_after);
+    let tables = job.tables().into_iter().zip(rows);
+    let each = tables.map(|(name, (before, after))| TableRows {
+        name: name.to_string(),
+        before: *before,
+        after: *after,
+    });
+    Summary {
+        spec: order.spec.name(),
+        into: order.url.to_string(),
+        tables: each.collect(),
+        run,
+        tolerance: order.spec.plan.rejects.tolerance,
+        ..finished.summary
+    }
+}

@@ -1,0 +1,65 @@
+//! The note beside a run's rejects that says how to load them again.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use barrow_core::rejects::NOTE;
+use barrow_core::visible::visible;
+use serde::{Deserialize, Serialize};
+
+use super::Order;
+use crate::failure::Failure;
+
+/// What the note says.
+#[derive(Debug, Serialize, Deserialize)]
+pub struct Note {
+    /// The run.
+    pub run: String,
+    /// Its spec, from the root.
+    pub spec: PathBuf,
+    /// The database, where the command line named it; without a password.
+    pub into: Option<String>,
+    /// The table, where the command line named it.
+    pub table: Option<String>,
+    /// Files of rejects that are not to be loaded: nothing of their sources is.
+    pub left_out_whole: Vec<String>,
+}
+
+impl Note {
+    /// The note of a load.
+    pub fn of(order: &Order<'_>, run: &str) -> Note {
+        Note {
+            run: run.to_string(),
+            spec: std::path::absolute(&order.spec.path).unwrap_or_else(|_| order.spec.path.clone()),
+            into: order.shared.into.as_ref().map(|_| order.url.to_string()),
+            table: order.shared.table.clone(),
+            left_out_whole: Vec::new(),
+        }
+    }
+
+    /// Writes it into the folder of the rejects.
+    ///
+    /// # Errors
+    /// The folder cannot be written.
+    pub fn write(&self, folder: &Path) -> Result<(), Failure> {
+        let path = folder.join(NOTE);
+        let text = serde_json::to_string_pretty(self).map_err(|e| failed(&path, &e))?;
+        fs::write(&path, text + "\n").map_err(|e| failed(&path, &e))
+    }
+}
+
+/// Reads the one in a folder.
+///
+/// # Errors
+/// There is none, or it cannot be read.
+pub fn read(folder: &Path) -> Result<Note, Failure> {
+    let path = folder.join(NOTE);
+    let text = fs::read_to_string(&path).map_err(|e| failed(&path, &e))?;
+    serde_json::from_str(&text).map_err(|e| failed(&path, &e))
+}
+
+/// A file that could not be written or read.
+pub fn failed(path: &Path, error: &dyn std::fmt::Display) -> Failure {
+    let shown = visible(path.as_os_str().as_encoded_bytes());
+    Failure::not_done(format!("{shown}: {error}"))
+}

@@ -1,0 +1,399 @@
+//! Takes batches into the table, and everything else to its place.
+
+use std::time::{Duration, Instant};
+
+use barrow_core::flow::{self, Batch, Sink};
+use barrow_core::rejects::{Keeper, Reject};
+use barrow_core::spec::plan::{Every, Per, Tolerance};
+use barrow_core::tally::Tally;
+use barrow_core::visible::visible;
+use barrow_targets::ledger::Outcome as Ended;
+use barrow_targets::{Encoder, Refusal, Target};
+
+use super::Order;
+use super::books::Books;
+use super::choose::Chosen;
+use super::note::Note;
+use super::rejects_table::RejectsTable;
+use crate::failure::Failure;
+use crate::view::progress::Progress;
+use crate::view::summary::{LeftWhole, Outcome, Summary};
+
+/// The end of the way of a load.
+pub struct LoadSink<'l> {
+    files: Vec<Chosen>,
+    target: &'l mut dyn Target,
+    keeper: Keeper,
+    books: Option<Books>,
+    table: Option<RejectsTable>,
+    tally: Tally,
+    progress: Progress,
+    tolerance: Tolerance,
+    per: Per,
+    every: Every,
+    /// The file that comes now, by its place in the flow.
+    current: Option<usize>,
+    /// The file of rejects of the file that comes now, if it has any.
+    kept_in: Option<String>,
+    /// Files that were taken back.
+    left_whole: Vec<LeftWhole>,
+    /// Rows since the last commit.
+    since_commit: u64,
+    /// Rows that stay whatever happens.
+    committed: u64,
+    /// What is left beside the rejects.
+    note: Option<Note>,
+    /// Whether nothing is to be kept.
+    rehearsal: bool,
+    clock: Instant,
+    /// How long each file took.
+    times: Vec<Duration>,
+}
+
+/// What a load came to, and how many rows each table has now.
+pub struct Finished {
+    /// What people read.
+    pub summary: Summary,
+    /// The rows.
+    pub rows_after: Vec<u64>,
+}
+
+impl<'l> LoadSink<'l> {
+    /// For a load that has begun.
+    ///
+    /// # Errors
+    /// The table of rejects cannot be made.
+    pub fn new(
+        order: &Order<'_>,
+        target: &'l mut dyn Target,
+        files: &[Chosen],
+        run: &str,
+        tally: Tally,
+        keeper: Keeper,
+        books: Option<Books>,
+    ) -> Result<LoadSink<'l>, Failure> {
+        let rejects = &order.spec.plan.rejects;
+        let sources: Vec<_> = files.iter().map(|file| file.source.clone()).collect();
+        let table = match &rejects.table {
+            None => None,
+            Some(table) => Some(RejectsTable::new(table, run)?),
+        };
+        Ok(LoadSink {
+            files: files.to_vec(),
+            target,
+            keeper,
+            books,
+            table,
+            tally,
+            progress: Progress::new(&sources, order.shared.quiet),
+            tolerance: rejects.tolerance,
+            per: rejects.per,
+            every: order.spec.plan.target.every,
+            current: None,
+            kept_in: None,
+            left_whole: Vec::new(),
+            since_commit: 0,
+            committed: 0,
+            rehearsal: false,
+            note: None,
+            clock: Instant::now(),
+            times: Vec::new(),
+        })
+    }
+
+    /// Leaves a note beside the rejects of a load that is kept.
+    pub fn noting(self, note: Note) -> LoadSink<'l> {
+        LoadSink {
+            note: Some(note),
+            ..self
+        }
+    }
+
+    /// Takes everything back in the end, and says what it would have come to.
+    pub fn rehearsing(self) -> LoadSink<'l> {
+        LoadSink {
+            rehearsal: true,
+            ..self
+        }
+    }
+
+    /// Loads whatever the number of rejects.
+    pub fn tolerating_all(self) -> LoadSink<'l> {
+        LoadSink {
+            tolerance: Tolerance::Percent(100.0),
+            per: Per::Run,
+            ..self
+        }
+    }
+
+    /// The bytes of a file that a batch is to hold, if that matters.
+    pub fn block_size(&self) -> Option<usize> {
+        self.target.block_size()
+    }
+
+    /// What puts rows into the target's form.
+    pub fn encoder(&self) -> Encoder {
+        self.target.encoder()
+    }
+}
+
+impl Sink for LoadSink<'_> {
+    type Error = Failure;
+
+    fn take(&mut self, batch: &mut Batch) -> Result<(), Failure> {
+        let Some(index) = batch.file().map(|file| file.index) else {
+            return Ok(());
+        };
+        if self.current != Some(index) {
+            self.begin_file(index)?;
+        }
+        let refusals = self.target.take(batch)?;
+        let loaded = (batch.good() - refusals.len()) as u64;
+        let refused = refused(batch, refusals);
+        self.keep(batch, &refused)?;
+        self.tally.add(batch, loaded, &refused);
+        self.since_commit += loaded;
+        self.note(batch, index);
+        if batch.block.last.is_some() {
+            let before: Duration = self.times.iter().sum();
+            self.times.push(self.clock.elapsed().saturating_sub(before));
+            self.end_file(index, !batch.differences.is_empty())?;
+        }
+        if let Every::Records(every) = self.every
+            && self.since_commit >= every
+            && self.is_within()
+        {
+            self.commit()?;
+        }
+        self.progress
+            .advance(batch.block.taken, self.tally.records());
+        Ok(())
+    }
+}
+
+impl LoadSink<'_> {
+    fn is_within(&self) -> bool {
+        self.per == Per::File
+            || self
+                .tolerance
+                .allows(self.tally.rejected(), self.tally.records())
+    }
+
+    fn begin_file(&mut self, index: usize) -> Result<(), Failure> {
+        self.current = Some(index);
+        self.kept_in = None;
+        if self.per == Per::File {
+            self.target.begin_file()?;
+        }
+        Ok(())
+    }
+
+    /// A file that is beyond its tolerance is left out whole, where files are judged one
+    /// by one.
+    fn end_file(&mut self, index: usize, differs: bool) -> Result<(), Failure> {
+        let place = self.tally.place_of(index);
+        let Some(file) = self.tally.files.get_mut(place) else {
+            return Ok(());
+        };
+        let note = self.files.get(index).and_then(|file| file.note.clone());
+        file.notes.extend(note);
+        let beyond = !self.tolerance.allows(file.rejected, file.records);
+        if self.per == Per::Run || !(beyond || differs) {
+            return Ok(());
+        }
+        self.left_whole.push(LeftWhole {
+            file: file.name.clone(),
+            rejected: file.rejected,
+            records: file.records,
+            differs,
+            kept_in: self.kept_in.clone(),
+        });
+        self.since_commit -= file.loaded;
+        self.tally.take_back_file();
+        if let Some(books) = &mut self.books {
+            books.take_back(place);
+        }
+        Ok(self.target.take_back_file()?)
+    }
+
+    /// Keeps the rejects in their files, and for their table.
+    fn keep(&mut self, batch: &Batch, refused: &[Reject]) -> Result<(), Failure> {
+        let Some(file) = batch.file() else {
+            return Ok(());
+        };
+        let mut rejects: Vec<&Reject> = batch.rejects.iter().chain(refused).collect();
+        if !refused.is_empty() {
+            rejects.sort_by_key(|reject| reject.offset);
+        }
+        if let Some(table) = &mut self.table {
+            table.keep(&file.name, &rejects)?;
+        }
+        if !rejects.is_empty() {
+            let name = self.files[file.index].source.file_name();
+            self.keeper.keep(file, &name, rejects)?;
+        }
+        if let Some(name) = self.keeper.current() {
+            self.kept_in = Some(name.to_string_lossy().into_owned());
+        }
+        if let Some(end) = &batch.block.last {
+            self.keeper.end_file(file.index, end)?;
+        }
+        Ok(())
+    }
+
+    /// Notes in the books how far the file was read.
+    fn note(&mut self, batch: &Batch, index: usize) {
+        let place = self.tally.place_of(index);
+        if let (Some(books), Some(file)) = (&mut self.books, self.files.get(index)) {
+            let last = batch.block.last.as_ref();
+            let content = last.map(|end| end.content.clone().unwrap_or_default());
+            books.file(place, file, batch.block.end(), content);
+        }
+    }
+
+    fn folder(&self) -> Option<String> {
+        let folder = self.keeper.folder()?;
+        let folder = std::path::absolute(folder).unwrap_or_else(|_| folder.to_path_buf());
+        Some(visible(folder.as_os_str().as_encoded_bytes()))
+    }
+
+    /// Commits on the way.
+    fn commit(&mut self) -> Result<(), Failure> {
+        if let Some(table) = &mut self.table {
+            table.write(self.target)?;
+        }
+        if let Some(books) = &mut self.books {
+            let written = self.keeper.written()?;
+            let folder = self
+                .keeper
+                .folder()
+                .map(|f| visible(f.as_os_str().as_encoded_bytes()));
+            books.write_going(self.target, &self.tally, written, folder)?;
+        }
+        self.target.commit()?;
+        if let Some(books) = &mut self.books {
+            books.committed();
+        }
+        self.committed += std::mem::take(&mut self.since_commit);
+        Ok(())
+    }
+
+    /// Keeps the load or undoes it, by how it went.
+    pub fn finish(
+        mut self,
+        flowed: Result<(), flow::Failure<Failure>>,
+    ) -> Result<Finished, Failure> {
+        self.progress.end();
+        let ended = flowed.map_err(|failure| match failure {
+            flow::Failure::Source(error) => error.into(),
+            flow::Failure::Sink(failure) => failure,
+        });
+        match ended.and_then(|()| self.decide()) {
+            Ok((outcome, rows_after)) => Ok(Finished {
+                summary: Summary {
+                    outcome,
+                    rehearsal: self.rehearsal,
+                    merged: self.target.merged(),
+                    rejects: self.keeper.folder().map(std::path::Path::to_path_buf),
+                    left_whole: self.left_whole,
+                    times: self.times,
+                    elapsed: self.clock.elapsed(),
+                    tally: self.tally,
+                    ..Summary::default()
+                },
+                rows_after,
+            }),
+            Err(failure) => Err(self.undone(failure)),
+        }
+    }
+
+    /// Commits within the tolerance, undoes beyond it, or where a file is not what
+    /// it says of itself.
+    fn decide(&mut self) -> Result<(Outcome, Vec<u64>), Failure> {
+        self.keeper.finish()?;
+        if self.rehearsal {
+            return Ok((Outcome::Kept, self.target.undo()?));
+        }
+        let not_kept = self.since_commit;
+        if !self.tally.differences.is_empty() && self.per == Per::Run {
+            let outcome = Outcome::TotalsDiffer { not_kept };
+            return Ok((
+                outcome,
+                self.take_back("its totals differ from what was found")?,
+            ));
+        }
+        if !self.is_within() {
+            let outcome = Outcome::BeyondTolerance { not_kept };
+            return Ok((outcome, self.take_back("more rejects than the tolerance")?));
+        }
+        if let Some(table) = &mut self.table {
+            table.write(self.target)?;
+        }
+        if let (Some(note), Some(folder)) = (&mut self.note, self.keeper.folder()) {
+            let left = self.left_whole.iter();
+            note.left_out_whole = left.filter_map(|left| left.kept_in.clone()).collect();
+            note.write(folder)?;
+        }
+        let folder = self.folder();
+        if let Some(books) = &mut self.books {
+            books.write_kept(self.target, &self.tally, folder)?;
+        }
+        Ok((Outcome::Kept, self.target.finish()?))
+    }
+
+    /// Undoes a load that was read to its end, and notes why.
+    fn take_back(&mut self, why: &str) -> Result<Vec<u64>, Failure> {
+        let rows = self.target.undo()?;
+        self.note_end(Ended::Undone, why);
+        Ok(rows)
+    }
+
+    /// Notes the end of a load that was undone. The load failed before the ledger did:
+    /// that it cannot be noted is said, and no more.
+    fn note_end(&mut self, outcome: Ended, why: &str) {
+        let folder = self.folder();
+        let mut noted = Ok(());
+        if let Some(table) = &mut self.table {
+            noted = table.write_undone(self.target);
+        }
+        if let Some(books) = &mut self.books {
+            let ended = books.write_ended(self.target, &self.tally, outcome, why, folder);
+            noted = noted.and(ended);
+        }
+        if let Err(failure) = noted {
+            anstream::eprintln!("note: the ledger could not be told: {}", failure.message());
+        }
+    }
+
+    /// The failure, with what stays of the load.
+    fn undone(&mut self, failure: Failure) -> Failure {
+        let _ = self.keeper.finish();
+        let undone = self.target.undo();
+        if undone.is_ok() {
+            self.note_end(Ended::Failed, &failure.message());
+        }
+        let goes_on = match self.books {
+            Some(_) => "; run this again, and it goes on from there",
+            None => "",
+        };
+        let stays = match (self.committed, undone) {
+            (0, Err(error)) => format!("undoing it failed too: {error}"),
+            (0, Ok(_)) => "nothing of this load was kept".to_string(),
+            (rows, Err(_)) => format!(
+                "{} rows that were committed on the way stay in the table{goes_on}",
+                crate::view::number(rows)
+            ),
+            (rows, Ok(_)) => format!(
+                "{} rows that were committed on the way stay in the table{goes_on}",
+                crate::view::number(rows)
+            ),
+        };
+        failure.and(&stays)
+    }
+}
+
+fn refused(batch: &Batch, refusals: Vec<Refusal>) -> Vec<Reject> {
+    let reject =
+        |r: Refusal| batch.refuse(r.part, r.row as usize, r.code, r.column, r.words, r.detail);
+    refusals.into_iter().map(reject).collect()
+}

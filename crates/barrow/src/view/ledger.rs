@@ -1,0 +1,325 @@
+//! Shows the ledger: runs as a table, and one run in full.
+
+use std::io::{self, Write};
+
+use barrow_core::visible::visible;
+use barrow_targets::Url;
+use barrow_targets::ledger::{Counts, File, Outcome, Run};
+use jiff::civil::DateTime;
+use owo_colors::OwoColorize;
+use serde_json::{Value, json};
+
+use super::{counted, cut, ended, number, time};
+use crate::args::Report;
+use crate::failure::Failure;
+
+/// Prints runs, the newest first.
+pub fn print_runs(url: &Url, runs: &[Run], is_there: bool, report: Report) -> Result<(), Failure> {
+    match report {
+        Report::Text => ended(list(url, runs, is_there, &mut anstream::stdout().lock())),
+        Report::Json => {
+            let runs: Vec<Value> = runs.iter().map(run_json).collect();
+            let document = json!({ "into": url.to_string(), "has_ledger": is_there, "runs": runs });
+            ended(writeln!(io::stdout(), "{document:#}"))
+        }
+    }
+}
+
+/// Prints everything of one run.
+pub fn print_run(run: &Run, files: &[File], mends: &[Run], report: Report) -> Result<(), Failure> {
+    match report {
+        Report::Text => ended(whole(run, files, mends, &mut anstream::stdout().lock())),
+        Report::Json => {
+            let mut document = run_json(run);
+            document["files_of_the_run"] = files.iter().map(file_json).collect();
+            document["mends"] = mends.iter().map(run_json).collect();
+            ended(writeln!(io::stdout(), "{document:#}"))
+        }
+    }
+}
+
+/// A column of the list: its title, whether it is a number, and its cells.
+struct Column {
+    title: &'static str,
+    is_number: bool,
+    cells: Vec<String>,
+}
+
+fn column(
+    title: &'static str,
+    is_number: bool,
+    runs: &[Run],
+    cell: impl Fn(&Run) -> String,
+) -> Column {
+    Column {
+        title,
+        is_number,
+        cells: runs.iter().map(cell).collect(),
+    }
+}
+
+impl Column {
+    fn width(&self) -> usize {
+        let cells = self.cells.iter().map(|cell| cell.chars().count());
+        cells.max().unwrap_or(0).max(self.title.chars().count())
+    }
+
+    fn padded(&self, text: &str) -> String {
+        let width = self.width();
+        match self.is_number {
+            true => format!("{text:>width$}"),
+            false => format!("{text:<width$}"),
+        }
+    }
+}
+
+fn list(url: &Url, runs: &[Run], is_there: bool, out: &mut impl Write) -> io::Result<()> {
+    if !is_there {
+        return writeln!(
+            out,
+            "{url} has no ledger yet; the first load makes one, unless [target] ledger = false"
+        );
+    }
+    if runs.is_empty() {
+        return writeln!(out, "{url}: the ledger has no such run");
+    }
+    writeln!(
+        out,
+        "{} · {}\n",
+        url.to_string().bold(),
+        counted(runs.len() as u64, "run")
+    )?;
+    let columns = [
+        column("run", false, runs, |r| r.run.clone()),
+        column("began (UTC)", false, runs, |r| minute(&r.started_at)),
+        column("table", false, runs, |r| {
+            cut(&visible(r.table.as_bytes()), 24)
+        }),
+        column("files", true, runs, |r| number(r.files)),
+        column("loaded", true, runs, |r| number(r.counts.loaded)),
+        column("rejected", true, runs, |r| number(r.counts.rejected)),
+        column("took", true, runs, took),
+    ];
+    let titles: Vec<String> = columns.iter().map(|c| c.padded(c.title)).collect();
+    writeln!(
+        out,
+        "  {}  {}",
+        titles.join("   ").dimmed(),
+        " outcome".dimmed()
+    )?;
+    for (at, run) in runs.iter().enumerate() {
+        let cells: Vec<String> = columns.iter().map(|c| c.padded(&c.cells[at])).collect();
+        writeln!(out, "  {}   {}", cells.join("   "), outcome(run))?;
+    }
+    Ok(())
+}
+
+/// What became of a run, in color.
+fn outcome(run: &Run) -> String {
+    let rows = number(run.counts.loaded);
+    match run.outcome {
+        Outcome::Going => format!("interrupted, or under way: {rows} rows are in the table")
+            .yellow()
+            .to_string(),
+        Outcome::Kept => {
+            let mut words = "kept".green().to_string();
+            if let Some(of) = &run.mend_of {
+                words += &format!(", mends {of}");
+            }
+            if run.counts.not_kept > 0 {
+                words += ", but for files beyond their tolerance";
+            }
+            if run.still_open > 0 {
+                words += &format!(", {} open", counted(run.still_open, "reject"));
+            } else if run.counts.rejected > 0 && run.mend_of.is_none() {
+                words += ", no reject open";
+            }
+            words
+        }
+        Outcome::Undone => "undone".red().to_string(),
+        Outcome::Failed | Outcome::Emptied => "failed".red().to_string(),
+    }
+}
+
+/// `2031-04-03 08:05:09.123` to the minute.
+fn minute(moment: &str) -> String {
+    moment.get(..16).unwrap_or(moment).to_string()
+}
+
+fn took(run: &Run) -> String {
+    let moment = |text: &str| text.parse::<DateTime>().ok();
+    let span = moment(&run.started_at).zip(moment(&run.ended_at));
+    let length = span.and_then(|(from, to)| to.duration_since(from).try_into().ok());
+    length.map(time).unwrap_or_default()
+}
+
+fn whole(run: &Run, files: &[File], mends: &[Run], out: &mut impl Write) -> io::Result<()> {
+    let shown = |text: &str| visible(text.as_bytes());
+    writeln!(
+        out,
+        "{} · {}\n",
+        format!("run {}", run.run).bold(),
+        outcome(run)
+    )?;
+    writeln!(
+        out,
+        "  {} → table {}, {}",
+        shown(&run.spec),
+        shown(&run.table).bold(),
+        shown(&run.mode)
+    )?;
+    writeln!(
+        out,
+        "  {} UTC, {}, by {} on {}, with barrow {}",
+        run.started_at.get(..19).unwrap_or(&run.started_at),
+        took(run),
+        shown(&run.who),
+        shown(&run.host),
+        shown(&run.version)
+    )?;
+    if let Some(message) = &run.message {
+        writeln!(out, "  {}", shown(message).red())?;
+    }
+    writeln!(out)?;
+    file_lines(files, out)?;
+    counts(&run.counts, out)?;
+    reasons(run, out)?;
+    rejects(run, mends, out)
+}
+
+fn file_lines(files: &[File], out: &mut impl Write) -> io::Result<()> {
+    let width = files
+        .iter()
+        .map(|f| f.name.chars().count())
+        .max()
+        .unwrap_or(0);
+    for file in files {
+        let c = &file.counts;
+        let mut words = format!("{} loaded", number(c.loaded));
+        if c.rejected > 0 {
+            words += &format!(", {} rejected", number(c.rejected));
+        }
+        match file.outcome {
+            Outcome::Kept => {}
+            Outcome::Going => {
+                words += &format!(", interrupted after byte {}", number(file.committed_to));
+            }
+            Outcome::Undone => words += ", not kept",
+            Outcome::Failed => words += ", failed",
+            Outcome::Emptied => words += ", no longer in the table, which was emptied since",
+        }
+        writeln!(out, "  {:width$}   {words}", file.name)?;
+        let path = visible(file.path.as_bytes());
+        let hash = file.content.as_deref().unwrap_or("not hashed");
+        let more = format!("{path}, {} bytes, {hash}", number(file.bytes));
+        writeln!(out, "  {:width$}   {}", "", more.dimmed())?;
+    }
+    writeln!(out)
+}
+
+fn counts(c: &Counts, out: &mut impl Write) -> io::Result<()> {
+    let lines = [
+        ("read", c.read, true),
+        ("loaded", c.loaded, true),
+        ("not kept", c.not_kept, c.not_kept > 0),
+        ("rejected", c.rejected, true),
+        ("left out", c.left_out, true),
+        ("repaired", c.repaired, c.repaired > 0),
+    ];
+    let digits = lines
+        .iter()
+        .map(|(_, n, _)| number(*n).len())
+        .max()
+        .unwrap_or(0);
+    for (word, n, _) in lines.iter().filter(|(_, _, shown)| *shown) {
+        writeln!(out, "  {word:<10}{:>digits$}", number(*n))?;
+    }
+    writeln!(out)
+}
+
+fn reasons(run: &Run, out: &mut impl Write) -> io::Result<()> {
+    let text = run.reasons.as_deref().unwrap_or("[]");
+    let kinds: Vec<Value> = serde_json::from_str(text).unwrap_or_default();
+    if kinds.is_empty() {
+        return Ok(());
+    }
+    writeln!(out, "  {}", "why rejected".bold())?;
+    let text = |kind: &Value, key: &str| visible(kind[key].as_str().unwrap_or("").as_bytes());
+    let width = |key: &str| {
+        kinds
+            .iter()
+            .map(|k| text(k, key).chars().count())
+            .max()
+            .unwrap_or(0)
+    };
+    let (columns, says) = (width("column"), width("says").min(60));
+    for kind in &kinds {
+        writeln!(
+            out,
+            "  {:>6}  {:columns$}  {:says$}   first: {} line {}",
+            number(kind["count"].as_u64().unwrap_or(0)),
+            text(kind, "column"),
+            text(kind, "says"),
+            text(&kind["first"], "file"),
+            number(kind["first"]["line"].as_u64().unwrap_or(0)),
+        )?;
+    }
+    writeln!(out)
+}
+
+fn rejects(run: &Run, mends: &[Run], out: &mut impl Write) -> io::Result<()> {
+    if run.outcome == Outcome::Kept && run.counts.rejected > 0 && run.mend_of.is_none() {
+        writeln!(
+            out,
+            "  of its rejects {} are mended, {} given up, {} still open",
+            number(run.mended),
+            number(run.given_up),
+            number(run.still_open)
+        )?;
+    }
+    for mend in mends {
+        writeln!(
+            out,
+            "    {}   run {} mended {}",
+            minute(&mend.started_at),
+            mend.run,
+            counted(mend.counts.loaded, "record")
+        )?;
+    }
+    if let (Some(folder), true) = (&run.rejects_folder, run.still_open > 0) {
+        let folder = visible(folder.as_bytes());
+        writeln!(
+            out,
+            "  kept in {folder}/ · correct them there, then: barrow mend {folder}"
+        )?;
+    }
+    Ok(())
+}
+
+fn counts_json(c: &Counts) -> Value {
+    json!({
+        "read": c.read, "loaded": c.loaded, "not_kept": c.not_kept, "rejected": c.rejected,
+        "left_out": c.left_out, "repaired": c.repaired,
+    })
+}
+
+fn run_json(run: &Run) -> Value {
+    let reasons = run.reasons.as_deref().unwrap_or("[]");
+    json!({
+        "run": run.run, "outcome": run.outcome.word(), "message": run.message, "spec": run.spec,
+        "spec_hash": run.spec_hash, "table": run.table, "mode": run.mode, "who": run.who,
+        "host": run.host, "started_at": run.started_at, "ended_at": run.ended_at,
+        "files": run.files, "counts": counts_json(&run.counts), "mended": run.mended,
+        "given_up": run.given_up, "still_open": run.still_open, "mend_of": run.mend_of,
+        "rejects": run.rejects_folder, "version": run.version,
+        "reasons": serde_json::from_str::<Value>(reasons).unwrap_or_default(),
+    })
+}
+
+fn file_json(file: &File) -> Value {
+    json!({
+        "number": file.number, "path": file.path, "bytes": file.bytes, "content": file.content,
+        "outcome": file.outcome.word(), "committed_to": file.committed_to,
+        "counts": counts_json(&file.counts),
+    })
+}
