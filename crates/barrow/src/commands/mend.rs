@@ -15,6 +15,7 @@ use barrow_core::tally::Tally;
 use barrow_core::visible::visible;
 use barrow_targets::ledger::{self, Outcome, Run, Wanted};
 use barrow_targets::{Job, Target};
+use serde::{Deserialize, Serialize};
 
 use super::job::Spec;
 use super::ledger::find;
@@ -30,6 +31,9 @@ use crate::view::summary::{self, Mended, Summary};
 
 /// The folder of what is still wrong begins so, and ends in the mend's own run.
 const PENDING: &str = ".mending-";
+
+/// The list of what takes whose place, in that folder. No source has this name.
+const SWAP: &str = ".swap";
 
 /// Loads what was corrected, and says what is left.
 pub fn run(args: &Mend) -> Result<ExitCode, Failure> {
@@ -149,6 +153,29 @@ fn job(spec: &Spec, shared: &Shared) -> Result<Job, Failure> {
     })
 }
 
+/// Which files of rejects are written anew, and which are gone, for nothing in them is
+/// wrong any more. It is written before the rows are committed.
+#[derive(Serialize, Deserialize)]
+struct Swap {
+    anew: Vec<PathBuf>,
+    gone: Vec<PathBuf>,
+}
+
+impl Swap {
+    fn of(pending: &Path, files: &[PathBuf]) -> Swap {
+        let names = files.iter().filter_map(|file| file.file_name());
+        let names = names.map(PathBuf::from).chain([PathBuf::from(REASONS)]);
+        let (anew, gone) = names.partition(|name| pending.join(name).exists());
+        Swap { anew, gone }
+    }
+
+    fn write(&self, pending: &Path) -> Result<(), Failure> {
+        let path = pending.join(SWAP);
+        let text = serde_json::to_string(self).map_err(|e| failed(&path, &e))?;
+        fs::write(&path, text).map_err(|e| failed(&path, &e))
+    }
+}
+
 struct Mending<'m> {
     order: &'m Order<'m>,
     folder: &'m Path,
@@ -189,24 +216,30 @@ impl Mending<'_> {
                 .iter()
                 .any(|run| run.outcome == Outcome::Kept);
             match is_kept {
-                true => self.put_in_place(&path, &self.files()?)?,
+                true => self.put_in_place(&path)?,
                 false => fs::remove_dir_all(&path).map_err(|e| failed(&path, &e))?,
             }
         }
         Ok(())
     }
 
-    /// What is still wrong takes the place of the rejects as they were.
-    fn put_in_place(&self, pending: &Path, files: &[PathBuf]) -> Result<(), Failure> {
-        let reasons = self.folder.join(REASONS);
-        for old in files.iter().chain([&reasons]) {
-            let new = pending.join(old.file_name().unwrap_or_default());
-            let put = match new.exists() {
-                true => fs::rename(&new, old),
-                false if old.exists() => fs::remove_file(old),
-                false => Ok(()),
-            };
-            put.map_err(|e| failed(old, &e))?;
+    /// What is still wrong takes the place of the rejects as they were. It may have been
+    /// begun before.
+    fn put_in_place(&self, pending: &Path) -> Result<(), Failure> {
+        let path = pending.join(SWAP);
+        let text = fs::read_to_string(&path).map_err(|e| failed(&path, &e))?;
+        let swap: Swap = serde_json::from_str(&text).map_err(|e| failed(&path, &e))?;
+        for name in &swap.gone {
+            let old = self.folder.join(name);
+            if old.exists() {
+                fs::remove_file(&old).map_err(|e| failed(&old, &e))?;
+            }
+        }
+        for name in &swap.anew {
+            let (new, old) = (pending.join(name), self.folder.join(name));
+            if new.exists() {
+                fs::rename(&new, &old).map_err(|e| failed(&old, &e))?;
+            }
         }
         fs::remove_dir_all(pending).map_err(|e| failed(pending, &e))
     }
@@ -240,7 +273,7 @@ impl Mending<'_> {
                 return Err(failure);
             }
         };
-        self.put_in_place(&pending, &files)?;
+        self.put_in_place(&pending)?;
         summary.rejects = self.clear_away()?;
         summary.skipped = choice.skipped;
         Ok(summary)
@@ -283,10 +316,14 @@ impl Mending<'_> {
             keeper,
             books,
         )?;
-        let mut sink = sink.tolerating_all();
-        if rehearsal {
-            sink = sink.rehearsing();
-        }
+        let sink = sink.tolerating_all();
+        let mut sink = match rehearsal {
+            true => sink.rehearsing(),
+            false => {
+                let all = self.files()?;
+                sink.before_commit(Box::new(move |_, _| Swap::of(pending, &all).write(pending)))
+            }
+        };
         let flowed = flow_through(self.order, id, files, 0, &mut sink);
         let finished = sink.finish(flowed)?;
         let mut summary = summed_up(

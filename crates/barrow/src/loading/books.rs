@@ -3,7 +3,6 @@
 use barrow_core::rejects::Written;
 use barrow_core::source::content::hash_of;
 use barrow_core::source::{Content, SourceFile};
-use barrow_core::spec::plan::Mode;
 use barrow_core::spec::section::Word;
 use barrow_core::tally::{Counted, FileTally, Tally};
 use barrow_core::visible::visible;
@@ -118,15 +117,16 @@ impl Books {
         self.original = Some(run.clone());
     }
 
-    /// Begins within the transaction: what it takes out of the table is noted.
+    /// Begins within the transaction. With `empties` the rows of all runs before are gone,
+    /// which is noted.
     ///
     /// # Errors
     /// The ledger cannot be made or written.
-    pub fn begin(&mut self, target: &mut dyn Target, mode: Mode) -> Result<(), Failure> {
+    pub fn begin(&mut self, target: &mut dyn Target, empties: bool) -> Result<(), Failure> {
         if !ledger::is_there(target)? {
             ledger::make(target)?;
         }
-        if matches!(mode, Mode::Truncate | Mode::Replace) {
+        if empties {
             ledger::emptied(target, &self.run.table_key, &self.run.run)?;
         }
         Ok(())

@@ -271,7 +271,9 @@ impl Known {
             f.bytes == outline.size && f.sample.as_deref() == Some(outline.sample.as_str())
         };
         let alike: Vec<File> = self.files.iter().filter(is_alike).cloned().collect();
-        for known in alike.iter().filter(|f| f.outcome == Outcome::Kept) {
+        // Rejects of which nothing was mended may be mended yet.
+        let is_in = |f: &&File| f.outcome == Outcome::Kept && (f.once || f.counts.loaded > 0);
+        for known in alike.iter().filter(is_in) {
             let passes = self.passes || self.is_going(known);
             if passes && known.content.as_deref() == Some(self.hash(&file.source)?.as_str()) {
                 choice.skipped.push(Skipped {

@@ -178,9 +178,13 @@ pub fn run_chosen(
     if let Some(table) = &plan.rejects.table {
         rejects_table::make_ready(target, table)?;
     }
+    let is_new = is_new(target, &job)?;
     let rows_before = target.begin(&job)?;
     if let Some(books) = &mut books {
-        books.begin(target, job.mode)?;
+        books.begin(
+            target,
+            is_new || matches!(job.mode, Mode::Truncate | Mode::Replace),
+        )?;
     }
     let folder = order.rejects.join(&run);
     let (tally, keeper, from) = match going_on {
@@ -192,15 +196,30 @@ pub fn run_chosen(
         ),
     };
     let sink = LoadSink::new(order, target, &files, &run, tally, keeper, books)?;
-    let mut sink = sink.noting(Note::of(order, &run));
+    let note = Note::of(order, &run);
+    let mut sink = sink.before_commit(Box::new(move |folder, left| match folder {
+        Some(folder) => note.leaving_out(left).write(folder),
+        None => Ok(()),
+    }));
     let flowed = flow_through(order, &run, &files, from, &mut sink);
     let finished = sink.finish(flowed)?;
     let mut summary = summed_up(order, run, &job, &rows_before, finished);
+    summary.no_ledger = !plan.target.ledger;
     summary.can_mend = summary.is_kept() && plan.target.ledger;
     let done = done(&files, &skipped, &summary);
     summary.skipped = skipped;
     summary.went_on = went_on;
     Ok(Loaded { summary, done })
+}
+
+/// Whether a table is to be made: what the ledger says of it is then of another one.
+fn is_new(target: &mut dyn Target, job: &Job) -> Result<bool, Failure> {
+    for table in job.tables() {
+        if target.describe(table)?.is_none() {
+            return Ok(true);
+        }
+    }
+    Ok(false)
 }
 
 /// Reads the files into the sink.

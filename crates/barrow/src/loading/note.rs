@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use super::Order;
 use crate::failure::Failure;
+use crate::view::summary::LeftWhole;
 
 /// What the note says.
 #[derive(Debug, Serialize, Deserialize)]
@@ -34,6 +35,14 @@ impl Note {
             into: order.shared.into.as_ref().map(|_| order.url.to_string()),
             table: order.shared.table.clone(),
             left_out_whole: Vec::new(),
+        }
+    }
+
+    /// The note of a load that took these files back.
+    pub fn leaving_out(self, left: &[LeftWhole]) -> Note {
+        Note {
+            left_out_whole: left.iter().filter_map(|one| one.kept_in.clone()).collect(),
+            ..self
         }
     }
 

@@ -1,5 +1,6 @@
 //! Takes batches into the table, and everything else to its place.
 
+use std::path::Path;
 use std::time::{Duration, Instant};
 
 use barrow_core::flow::{self, Batch, Sink};
@@ -13,7 +14,6 @@ use barrow_targets::{Encoder, Refusal, Target};
 use super::Order;
 use super::books::Books;
 use super::choose::Chosen;
-use super::note::Note;
 use super::rejects_table::RejectsTable;
 use crate::failure::Failure;
 use crate::view::progress::Progress;
@@ -41,14 +41,19 @@ pub struct LoadSink<'l> {
     since_commit: u64,
     /// Rows that stay whatever happens.
     committed: u64,
-    /// What is left beside the rejects.
-    note: Option<Note>,
+    /// What is done before the last commit.
+    before_commit: Option<BeforeCommit<'l>>,
     /// Whether nothing is to be kept.
     rehearsal: bool,
     clock: Instant,
     /// How long each file took.
     times: Vec<Duration>,
 }
+
+/// What is done before the last commit: with the folder of the rejects, if there are any,
+/// and the files that were taken back.
+pub type BeforeCommit<'l> =
+    Box<dyn FnOnce(Option<&Path>, &[LeftWhole]) -> Result<(), Failure> + 'l>;
 
 /// What a load came to, and how many rows each table has now.
 pub struct Finished {
@@ -95,16 +100,16 @@ impl<'l> LoadSink<'l> {
             since_commit: 0,
             committed: 0,
             rehearsal: false,
-            note: None,
+            before_commit: None,
             clock: Instant::now(),
             times: Vec::new(),
         })
     }
 
-    /// Leaves a note beside the rejects of a load that is kept.
-    pub fn noting(self, note: Note) -> LoadSink<'l> {
+    /// Does something before the last commit, once all rejects are written.
+    pub fn before_commit(self, work: BeforeCommit<'l>) -> LoadSink<'l> {
         LoadSink {
-            note: Some(note),
+            before_commit: Some(work),
             ..self
         }
     }
@@ -329,10 +334,8 @@ impl LoadSink<'_> {
         if let Some(table) = &mut self.table {
             table.write(self.target)?;
         }
-        if let (Some(note), Some(folder)) = (&mut self.note, self.keeper.folder()) {
-            let left = self.left_whole.iter();
-            note.left_out_whole = left.filter_map(|left| left.kept_in.clone()).collect();
-            note.write(folder)?;
+        if let Some(work) = self.before_commit.take() {
+            work(self.keeper.folder(), &self.left_whole)?;
         }
         let folder = self.folder();
         if let Some(books) = &mut self.books {

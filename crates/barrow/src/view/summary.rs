@@ -43,6 +43,8 @@ pub struct Summary {
     pub rejects: Option<PathBuf>,
     /// Whether they can be mended.
     pub can_mend: bool,
+    /// Whether the load is in no ledger.
+    pub no_ledger: bool,
     /// Files that are in the table already.
     pub skipped: Vec<Skipped>,
     /// Whether that is all of them.
@@ -257,6 +259,13 @@ fn text(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     mended(s, out)?;
     next(s, out)?;
     disposed(s, out)?;
+    if s.no_ledger {
+        writeln!(
+            out,
+            "  {}",
+            "without a ledger: nobody will know that these files are loaded".dimmed()
+        )?;
+    }
     let width = s
         .tables
         .iter()

@@ -214,3 +214,33 @@ impl Drop for Database {
         }
     }
 }
+
+/// Waits until no other session is at work on the database.
+pub fn wait_until_free(d: &Database) {
+    let busy = match d.kind {
+        Kind::Sqlite => return,
+        Kind::Postgres => {
+            "SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()"
+        }
+        Kind::MariaDb => {
+            "SELECT count(*) FROM information_schema.processlist WHERE db = database() AND id <> connection_id()"
+        }
+    };
+    for _ in 0..500 {
+        if d.count(busy) == 0 {
+            return;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    }
+    panic!("a session stays");
+}
+
+/// Makes each case a test on each kind of database.
+macro_rules! on_every_database {
+    ($($case:ident),* $(,)?) => {
+        mod sqlite { $(#[test] fn $case() { super::$case(super::Kind::Sqlite); })* }
+        mod postgres { $(#[test] fn $case() { super::$case(super::Kind::Postgres); })* }
+        mod mariadb { $(#[test] fn $case() { super::$case(super::Kind::MariaDb); })* }
+    };
+}
+pub(crate) use on_every_database;

@@ -5,6 +5,7 @@ mod databases;
 mod demo;
 mod draft;
 mod formats;
+mod ledger;
 mod load;
 mod market;
 mod meaning;

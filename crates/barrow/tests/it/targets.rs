@@ -4,16 +4,7 @@ use std::io::Write;
 use std::process::Stdio;
 use std::time::Duration;
 
-use crate::databases::{Database, Kind};
-
-/// Makes each case a test on each kind of database.
-macro_rules! on_every_database {
-    ($($case:ident),* $(,)?) => {
-        mod sqlite { $(#[test] fn $case() { super::$case(super::Kind::Sqlite); })* }
-        mod postgres { $(#[test] fn $case() { super::$case(super::Kind::Postgres); })* }
-        mod mariadb { $(#[test] fn $case() { super::$case(super::Kind::MariaDb); })* }
-    };
-}
+use crate::databases::{Database, Kind, on_every_database, wait_until_free};
 
 on_every_database! {
     every_type_at_its_edges,
@@ -511,26 +502,6 @@ fn a_load_that_is_killed_leaves_the_table_as_it_was_or_complete(kind: Kind) {
         );
         wait_until_free(&d);
     }
-}
-
-/// Waits until no other session is at work on the database.
-fn wait_until_free(d: &Database) {
-    let busy = match d.kind {
-        Kind::Sqlite => return,
-        Kind::Postgres => {
-            "SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()"
-        }
-        Kind::MariaDb => {
-            "SELECT count(*) FROM information_schema.processlist WHERE db = database() AND id <> connection_id()"
-        }
-    };
-    for _ in 0..500 {
-        if d.count(busy) == 0 {
-            return;
-        }
-        std::thread::sleep(Duration::from_millis(20));
-    }
-    panic!("a session stays");
 }
 
 fn the_table_fills_the_columns_that_the_spec_lacks(kind: Kind) {
