@@ -69,6 +69,17 @@ pub fn run(args: &Mend) -> Result<ExitCode, Failure> {
             "correct its files, and load them",
         ));
     }
+    let files = ledger::files_of(target.as_mut(), &run.run)?;
+    if files.iter().all(|file| file.outcome == Outcome::Emptied) {
+        return Err(Failure::wrong(
+            format!(
+                "the table was emptied since run {}, and nothing of it is there",
+                run.run
+            ),
+            "its rejects belong to rows that are gone; load the file of rejects by itself if they \
+             are wanted all the same",
+        ));
+    }
     let mending = Mending {
         order: &order,
         folder: &folder,

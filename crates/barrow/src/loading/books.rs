@@ -1,7 +1,7 @@
 //! The books of a run: what the ledger says of it, written with its rows.
 
 use barrow_core::rejects::Written;
-use barrow_core::source::content::hash_of;
+use barrow_core::source::content::{self, hash_of};
 use barrow_core::source::{Content, SourceFile};
 use barrow_core::spec::section::Word;
 use barrow_core::tally::{Counted, FileTally, Tally};
@@ -152,9 +152,10 @@ impl Books {
         }
         let entry = &mut self.files[place];
         entry.committed_to = end;
-        if let Some(content) = content {
-            entry.bytes = content.bytes;
-            entry.content = Some(content.hash);
+        if let Some(read) = content {
+            let whole = whole(file, read);
+            entry.bytes = whole.bytes;
+            entry.content = Some(whole.hash);
             entry.outcome = Outcome::Kept;
         }
     }
@@ -299,6 +300,18 @@ impl Books {
         self.committed = Some(self.run.clone());
         self.written = self.files.len();
         self.changed = self.written.saturating_sub(1);
+    }
+}
+
+/// The content of a file that was read to its end. An unpacker may stop before bytes that
+/// follow what it unpacks: then those are read as well, or the file would not be known
+/// again.
+fn whole(file: &Chosen, read: Content) -> Content {
+    match (&file.source, &file.outline) {
+        (SourceFile::Path(path), Some(outline)) if read.bytes < outline.size => {
+            content::content(path).unwrap_or(read)
+        }
+        _ => read,
     }
 }
 

@@ -341,7 +341,7 @@ impl Known {
         let is_named = |f: &&File| {
             f.name == name && (f.bytes, f.sample.as_ref()) != (outline.size, Some(&outline.sample))
         };
-        let known = self.files.iter().filter(is_named).next_back()?;
+        let known = self.files.iter().rfind(is_named)?;
         Some(match known.outcome {
             Outcome::Going => format!(
                 "another content of this name was interrupted in run {}, with {} of its records in \

@@ -89,7 +89,6 @@ impl<'l> LoadSink<'l> {
             keeper,
             books,
             table,
-            tally,
             progress: Progress::new(&sources, order.shared.quiet),
             tolerance: rejects.tolerance,
             per: rejects.per,
@@ -98,9 +97,11 @@ impl<'l> LoadSink<'l> {
             kept_in: None,
             left_whole: Vec::new(),
             since_commit: 0,
-            committed: 0,
+            // A run that goes on has rows in the table.
+            committed: tally.loaded(),
             rehearsal: false,
             before_commit: None,
+            tally,
             clock: Instant::now(),
             times: Vec::new(),
         })

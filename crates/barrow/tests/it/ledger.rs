@@ -333,6 +333,33 @@ fn a_packed_run_goes_on_with_its_rejects(kind: Kind) {
     );
 }
 
+#[test]
+fn packed_files_are_known_again() {
+    use std::io::Write;
+    let d = database(Kind::Sqlite, &spec("", ""), &[]);
+    let text = records(0..20_000);
+    let mut gzip = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    gzip.write_all(text.as_bytes()).unwrap();
+    let mut bzip2 = bzip2::write::BzEncoder::new(Vec::new(), bzip2::Compression::fast());
+    bzip2.write_all(text.as_bytes()).unwrap();
+    let mut xz = liblzma::write::XzEncoder::new(Vec::new(), 1);
+    xz.write_all(text.as_bytes()).unwrap();
+    let packed = [
+        gzip.finish().unwrap(),
+        bzip2.finish().unwrap(),
+        xz.finish().unwrap(),
+        zstd::stream::encode_all(text.as_bytes(), 1).unwrap(),
+        text.into_bytes(),
+    ];
+    for (number, bytes) in packed.iter().enumerate() {
+        d.market.write(&format!("{number}.csv"), bytes);
+    }
+    assert_eq!(load(&d, "")["loaded"], 100_000);
+    let again = load(&d, "");
+    assert_eq!(again["skipped"].as_array().unwrap().len(), 5);
+    assert_eq!(d.count("SELECT count(*) FROM d"), 100_000);
+}
+
 fn two_loads_of_one_file_at_once_load_it_once(kind: Kind) {
     for target in ["", "every = 1000"] {
         let d = database(kind, &spec(target, ""), &[("a.csv", &records(0..50_000))]);
