@@ -4,6 +4,7 @@ use std::fs;
 use std::path::Path;
 use std::process::{Command, ExitCode, Stdio};
 
+use barrow_core::rejects::NOTE;
 use barrow_core::visible::visible;
 use owo_colors::OwoColorize;
 
@@ -107,6 +108,15 @@ const TOUR: &[Step] = &[
     ),
     Step(
         "Packed price lists, of which one has its columns in another order.",
+        &[
+            "load",
+            "prices.spec.toml",
+            "prices-week2.tsv.gz",
+            "prices-week9.tsv.gz",
+        ],
+    ),
+    Step(
+        "A week later, all that is there: what was loaded before is known by its content.",
         &["load", "prices.spec.toml"],
     ),
     Step(
@@ -138,7 +148,19 @@ const TOUR: &[Step] = &[
         "With a tolerance the good records are loaded, and the rest is kept beside.",
         &["load", "faults.spec.toml", "--tolerance", "20"],
     ),
+    Step(MENDED, &["mend", "{run}"]),
+    Step(
+        "What was loaded, when, from what and with what result.",
+        &["ledger", "--into", "sqlite:market.db"],
+    ),
+    Step(
+        "And one run in full.",
+        &["ledger", "{run}", "--into", "sqlite:market.db"],
+    ),
 ];
+
+/// The step before which some rejects are corrected.
+const MENDED: &str = "A date and a quote are corrected where the rejects are kept, and loaded.";
 
 /// The step before which the faulty file's table is made.
 const FAULTY: &str = "A file with one of every fault, checked: header, spec and table side by \
@@ -152,14 +174,22 @@ pub fn run(args: &Demo) -> Result<ExitCode, Failure> {
     lay_out(&args.folder)?;
     let shown = visible(args.folder.as_os_str().as_encoded_bytes());
     anstream::println!("The Tansy Lane produce market is laid out in {shown}\n");
+    let mut run = String::new();
     for (number, Step(about, arguments)) in TOUR.iter().enumerate() {
         if *about == FAULTY {
             make_keyed_table(&args.folder)?;
         }
+        if *about == MENDED {
+            run = correct(&args.folder)?;
+        }
+        let arguments: Vec<&str> = arguments
+            .iter()
+            .map(|word| if *word == "{run}" { run.as_str() } else { word })
+            .collect();
         let heading = format!("{}. {about}", number + 1);
         anstream::println!("{}", heading.cyan());
         anstream::println!("{}\n", format!("$ barrow {}", arguments.join(" ")).bold());
-        step(&args.folder, arguments)?;
+        step(&args.folder, &arguments)?;
         anstream::println!();
     }
     anstream::println!("To go on by hand: cd {shown}, and any of the commands above.");
@@ -192,6 +222,31 @@ fn make_keyed_table(folder: &Path) -> Result<(), Failure> {
            weight_kg DECIMAL(6,2), organic BOOLEAN, grade CHAR(1));",
     )?;
     Ok(())
+}
+
+/// Corrects two of the records that the last load kept beside, and returns its run.
+fn correct(folder: &Path) -> Result<String, Failure> {
+    let rejects = folder.join("rejects");
+    let failed = |e| Failure::not_done(format!("correcting rejects: {e}"));
+    let kept = fs::read_dir(&rejects).map_err(failed)?;
+    let mut runs = kept.filter_map(|entry| Some(entry.ok()?.path()));
+    let run = runs.find(|run| run.join(NOTE).is_file() && run.join("faults.csv").is_file());
+    let run = run.ok_or_else(|| Failure::not_done("the tour's rejects are gone"))?;
+    let file = run.join("faults.csv");
+    let bytes = fs::read(&file).map_err(failed)?;
+    let mut corrected = Vec::with_capacity(bytes.len());
+    for line in bytes.split_inclusive(|b| *b == b'\n') {
+        match std::str::from_utf8(line) {
+            Ok(line) => {
+                let line = line.replace("2031-02-31", "2031-02-28");
+                corrected.extend(line.replace("\"Wren Cottage,", "Wren Cottage,").bytes());
+            }
+            Err(_) => corrected.extend(line),
+        }
+    }
+    fs::write(&file, corrected).map_err(failed)?;
+    let name = run.file_name().unwrap_or_default();
+    Ok(name.to_string_lossy().into_owned())
 }
 
 /// Runs one command as a person would, so that what is shown is what they see.

@@ -140,7 +140,10 @@ fn folder(args: &Mend) -> Result<PathBuf, Failure> {
 /// only adds to them.
 fn spec(args: &Mend, note: &Note) -> Result<Spec, Failure> {
     let into = args.into.as_deref().or(note.into.as_deref());
-    let mut spec = Spec::read(&note.spec, into, note.table.as_deref())?;
+    // As people would name it from here.
+    let here = std::env::current_dir().unwrap_or_default();
+    let path = note.spec.strip_prefix(&here).unwrap_or(&note.spec);
+    let mut spec = Spec::read(path, into, note.table.as_deref())?;
     let plan = &mut spec.plan;
     if !plan.target.ledger {
         return Err(Failure::wrong(

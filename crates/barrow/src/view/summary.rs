@@ -325,12 +325,12 @@ fn left_whole(s: &Summary, out: &mut impl Write) -> io::Result<()> {
 fn mended(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     let Some(m) = &s.mended else { return Ok(()) };
     let (would, is) = match s.rehearsal {
-        true => ("would be ", "would be"),
-        false => ("", "are"),
+        true => ("would be ", "would still be"),
+        false => ("", "are still"),
     };
     writeln!(
         out,
-        "  of the {} of run {}: {} {would}mended, {} {is} still open, {} {would}given up",
+        "  of the {} of run {}: {} {would}mended, {} {is} open, {} {would}given up",
         counted(m.open_before, "open reject"),
         m.run,
         number(m.mended).green().bold(),
