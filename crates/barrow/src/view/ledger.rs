@@ -1,6 +1,7 @@
 //! Shows the ledger: runs as a table, and one run in full.
 
 use std::io::{self, Write};
+use std::path::Path;
 
 use barrow_core::visible::visible;
 use barrow_targets::Url;
@@ -287,10 +288,17 @@ fn rejects(run: &Run, mends: &[Run], out: &mut impl Write) -> io::Result<()> {
         )?;
     }
     if let (Some(folder), true) = (&run.rejects_folder, run.still_open > 0) {
-        let folder = visible(folder.as_bytes());
+        let here = std::env::current_dir().unwrap_or_default();
+        let folder = Path::new(folder);
+        let near = folder.strip_prefix(&here).unwrap_or(folder);
+        let shown = visible(near.as_os_str().as_encoded_bytes());
+        let said = match near == Path::new("rejects").join(&run.run) {
+            true => &run.run,
+            false => &shown,
+        };
         writeln!(
             out,
-            "  kept in {folder}/ · correct them there, then: barrow mend {folder}"
+            "  kept in {shown}/ · correct them there, then: barrow mend {said}"
         )?;
     }
     Ok(())
