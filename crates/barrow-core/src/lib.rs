@@ -9,6 +9,7 @@
 pub mod conditions;
 pub mod draft;
 pub mod error;
+pub mod export;
 pub mod flow;
 pub mod keys;
 pub mod look;

@@ -11,6 +11,7 @@ pub mod ledger;
 pub mod lines;
 pub mod mariadb;
 pub mod merge;
+pub mod outflow;
 pub mod postgres;
 pub mod scaled;
 mod sending;
@@ -32,6 +33,7 @@ pub use asking::Value;
 pub use dialect::Dialect;
 pub use error::Error;
 pub use merge::Merged;
+pub use outflow::{Decoder, RawRows};
 pub use table::{Table, TableColumn};
 pub use url::Url;
 
@@ -220,6 +222,26 @@ pub trait Target {
     /// # Errors
     /// The database cannot lock.
     fn claim(&mut self, key: i64, wait: bool) -> Result<bool, Error>;
+
+    /// Asks a query whose rows are to leave, in a transaction that only reads, and says
+    /// how they are typed. `columns` are those that are wanted, by name, with their types.
+    ///
+    /// # Errors
+    /// The query is wrong, writes, or lacks a column.
+    fn ask_out(&mut self, query: &str, columns: &[(String, Type)]) -> Result<Decoder, Error>;
+
+    /// Gives the rows of the query that was asked last, as many at a time as fill a
+    /// batch, until `give` says that it wants no more.
+    ///
+    /// # Errors
+    /// The database fails.
+    fn give_out(&mut self, give: &mut dyn FnMut(&mut RawRows) -> bool) -> Result<(), Error>;
+
+    /// The columns of a query or a table, with the spec's types where they have one.
+    ///
+    /// # Errors
+    /// The query is wrong.
+    fn columns_out(&mut self, query: &str) -> Result<Vec<(String, Type)>, Error>;
 
     /// Whether a kind of rows could be loaded into a table, as far as is known before.
     ///

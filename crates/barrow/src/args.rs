@@ -29,6 +29,10 @@ pub enum Command {
     Ddl(Ddl),
     /// Show records as the spec reads them, or one line with its neighbours
     Peek(Peek),
+    /// Write a table or a query out as a flat file
+    Export(Export),
+    /// Write files anew in the format of another spec
+    Convert(Convert),
     /// Load the rejects of a run again, once they are corrected
     Mend(Mend),
     /// Show what was loaded, when, from what and with what result
@@ -69,6 +73,110 @@ pub struct Load {
     /// that nobody has, and commits file by file
     #[arg(long)]
     pub share: bool,
+}
+
+/// `barrow export`
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Without a spec the file is RFC 4180 in UTF-8 with a header: barrow export --table \
+NAME --into URL -o FILE. What is written is read back the same by the same spec; a value of which \
+that is not so stops the export, unless the spec says [export] when_unfit = \"reject\"."
+)]
+pub struct Export {
+    /// The spec, whose format is written
+    #[arg(required_unless_present_any = ["table", "query"])]
+    pub spec: Option<PathBuf>,
+    /// The database
+    #[arg(long, value_name = "URL")]
+    pub into: Option<String>,
+    /// The table; the spec's unless said
+    #[arg(long, value_name = "NAME", conflicts_with = "query")]
+    pub table: Option<String>,
+    /// A query that reads, instead of a table
+    #[arg(long, value_name = "SQL", conflicts_with_all = ["condition", "order_by"])]
+    pub query: Option<String>,
+    /// Only rows for which this holds
+    #[arg(long = "where", value_name = "SQL", id = "condition")]
+    pub condition: Option<String>,
+    /// The order of the rows
+    #[arg(long, value_name = "SQL")]
+    pub order_by: Option<String>,
+    #[command(flatten)]
+    pub out: Out,
+    /// Write the spec that reads the file back
+    #[arg(long, value_name = "SPEC", conflicts_with = "spec")]
+    pub spec_out: Option<PathBuf>,
+    /// How the result is written
+    #[arg(long, value_name = "FORM", default_value = "text")]
+    pub report: Report,
+    /// How many threads write values; as many as the machine has unless said
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
+    pub threads: Option<u16>,
+    /// Say nothing but the result
+    #[arg(short, long)]
+    pub quiet: bool,
+}
+
+/// Where records are written to.
+#[derive(Debug, clap::Args)]
+pub struct Out {
+    /// The file; - is standard output
+    #[arg(short, long, value_name = "FILE", default_value = "-")]
+    pub output: PathBuf,
+    /// Write over a file that is there
+    #[arg(long)]
+    pub overwrite: bool,
+    /// A new file after so many rows
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
+    pub split_rows: Option<u64>,
+    /// A new file before so many bytes, such as 100MB
+    #[arg(long, value_name = "SIZE", value_parser = size)]
+    pub split_size: Option<u64>,
+    /// A file for each value of this column
+    #[arg(long, value_name = "COLUMN")]
+    pub split_by: Option<String>,
+    /// Write the files' names to this file, one a line, as @LIST reads them
+    #[arg(long, value_name = "FILE")]
+    pub list: Option<PathBuf>,
+}
+
+fn size(text: &str) -> Result<u64, String> {
+    let bytes = barrow_core::spec::bytes_of(text).filter(|bytes| *bytes > 0);
+    bytes.ok_or_else(|| format!("{text} is not a size such as 100MB or 64 KiB"))
+}
+
+/// `barrow convert`
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "The files are read by SPEC and written by the other one, whose columns are found \
+by name. Rejects are kept as by a load."
+)]
+pub struct Convert {
+    /// The spec that reads the files
+    pub spec: PathBuf,
+    /// The files to read, instead of the spec's
+    #[arg(value_name = "FILE")]
+    pub files: Vec<String>,
+    /// The spec whose format is written
+    #[arg(long, value_name = "SPEC")]
+    pub to: PathBuf,
+    #[command(flatten)]
+    pub out: Out,
+    /// How many rejects there may be: 50, or 0.5%
+    #[arg(long, value_name = "NUMBER", value_parser = Tolerance::parse)]
+    pub tolerance: Option<Tolerance>,
+    /// The folder that keeps the rejects, one folder a run
+    #[arg(long, value_name = "FOLDER")]
+    pub rejects: Option<PathBuf>,
+    /// How the result is written
+    #[arg(long, value_name = "FORM", default_value = "text")]
+    pub report: Report,
+    /// How many threads read and write values; as many as the machine has unless said
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
+    pub threads: Option<u16>,
+    /// Say nothing but the result
+    #[arg(short, long)]
+    pub quiet: bool,
 }
 
 /// `barrow mend`

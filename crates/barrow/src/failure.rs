@@ -31,6 +31,8 @@ pub enum Failure {
         message: String,
         advice: Option<String>,
     },
+    /// Whoever read standard output went away: nothing is said.
+    ReaderGone,
 }
 
 impl Failure {
@@ -55,6 +57,7 @@ impl Failure {
         match self {
             Failure::Spec { path, .. } => format!("{} is wrong", path.display()),
             Failure::Wrong { message, .. } | Failure::NotDone { message, .. } => message.clone(),
+            Failure::ReaderGone => String::new(),
         }
     }
 
@@ -69,7 +72,7 @@ impl Failure {
                 message: format!("{message}\n{more}"),
                 advice,
             },
-            spec @ Failure::Spec { .. } => spec,
+            other @ (Failure::Spec { .. } | Failure::ReaderGone) => other,
         }
     }
 
@@ -78,6 +81,7 @@ impl Failure {
         ExitCode::from(match self {
             Failure::Spec { .. } | Failure::Wrong { .. } => WRONG,
             Failure::NotDone { .. } => NOT_DONE,
+            Failure::ReaderGone => 0,
         })
     }
 }

@@ -4,6 +4,7 @@ mod args;
 mod commands;
 mod failure;
 mod loading;
+mod outgoing;
 mod view;
 
 use std::process::ExitCode;
@@ -21,6 +22,8 @@ fn main() -> ExitCode {
         Command::Check(check) => commands::check::run(check),
         Command::Ddl(ddl) => commands::ddl::run(ddl),
         Command::Peek(peek) => commands::peek::run(peek),
+        Command::Export(export) => commands::export::run(export),
+        Command::Convert(convert) => commands::convert::run(convert),
         Command::Mend(mend) => commands::mend::run(mend),
         Command::Ledger(ledger) => commands::ledger::run(ledger),
         Command::Demo(demo) => commands::demo::run(demo),

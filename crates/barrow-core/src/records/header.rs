@@ -168,6 +168,8 @@ mod tests {
             place: Place::Named(name.into()),
             required: false,
             load: true,
+            align: None,
+            pad: None,
             reader: None,
             value: None,
         }

@@ -219,6 +219,12 @@ fn decode_several(
 }
 
 impl Single {
+    /// Each character with its byte; of two bytes for one character, the first.
+    pub fn characters(&self) -> impl Iterator<Item = (char, u8)> {
+        let all = self.characters.iter().enumerate().rev();
+        all.filter_map(|(byte, c)| Some(((*c)?, byte as u8)))
+    }
+
     fn byte(&self, wanted: char) -> Option<u8> {
         self.characters
             .iter()

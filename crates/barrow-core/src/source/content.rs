@@ -101,6 +101,12 @@ impl Running {
         }
     }
 
+    /// Hashes bytes that were written.
+    pub fn add(&self, bytes: &[u8]) {
+        let mut hasher = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        hasher.update(bytes);
+    }
+
     /// What was read so far.
     pub fn content(&self) -> Content {
         let hasher = self.0.lock().unwrap_or_else(PoisonError::into_inner);
@@ -120,9 +126,7 @@ pub struct Hashed<R> {
 impl<R: Read> Read for Hashed<R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let read = self.inner.read(buffer)?;
-        let hasher = &self.running.0;
-        let mut hasher = hasher.lock().unwrap_or_else(PoisonError::into_inner);
-        hasher.update(&buffer[..read]);
+        self.running.add(&buffer[..read]);
         Ok(read)
     }
 }

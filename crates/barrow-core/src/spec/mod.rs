@@ -12,5 +12,6 @@ pub mod written;
 pub use check::{leaves_types, plan as read_plan, plan_with as read_plan_with};
 pub use plan::Plan;
 pub use problem::Problem;
+pub use read::bytes_of;
 pub use types::Type;
 pub use written::{Known, KnownColumn};

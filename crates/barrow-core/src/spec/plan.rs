@@ -6,10 +6,10 @@ use std::path::PathBuf;
 use super::problem::Problem;
 use super::types::Type;
 pub use super::written::{
-    Afterwards, Case, Disposal, Every, Form, Header, Measure, Mode, Part as PartKey, Per,
-    PreambleKey, QuotedEmpty, Sign, Tolerance, Trim, WhenBlank, WhenLong, WhenNotAllowed,
-    WhenNotListed, WhenOutOfRange, WhenShort, WhenTooLong, WhenTooPrecise, WhenUndecodable,
-    WhenUnreadable,
+    Afterwards, Align, Case, Disposal, Every, Form, Header, Measure, Mode, Part as PartKey, Per,
+    PreambleKey, QuoteWhen, QuotedEmpty, Sign, Tolerance, Trim, WhenBlank, WhenLong,
+    WhenNotAllowed, WhenNotListed, WhenOutOfRange, WhenShort, WhenTooLong, WhenTooPrecise,
+    WhenUndecodable, WhenUnencodable, WhenUnfit, WhenUnreadable,
 };
 use crate::conditions::Condition;
 use crate::source::{Charset, Packing};
@@ -32,6 +32,8 @@ pub struct Plan {
     pub target: TargetPlan,
     /// What becomes of records that do not load.
     pub rejects: RejectsPlan,
+    /// How files are written.
+    pub export: ExportPlan,
     /// What is legal, and odd all the same.
     pub oddities: Vec<Problem>,
 }
@@ -288,6 +290,11 @@ pub struct ColumnPlan {
     pub required: bool,
     /// Whether it is loaded, and not read past.
     pub load: bool,
+    /// At which end of its width a value stands in a file that is written, if the spec
+    /// says so.
+    pub align: Option<Align>,
+    /// What fills its width up there, if the spec says so.
+    pub pad: Option<char>,
     /// Reads its values; there unless the spec is wrong.
     pub reader: Option<ColumnReader>,
     /// What its values are made of, where they do not stand in the record.
@@ -320,6 +327,25 @@ pub struct TargetPlan {
     pub every: Every,
     /// Whether the database keeps a ledger of what was loaded.
     pub ledger: bool,
+}
+
+/// How files are written, beyond what the spec says of reading.
+#[derive(Debug, Clone, Default)]
+pub struct ExportPlan {
+    /// Templates of the lines before the header.
+    pub preamble: Vec<String>,
+    /// Templates of the lines after the data.
+    pub trailer: Vec<String>,
+    /// Whether the file starts with a byte order mark.
+    pub byte_order_mark: bool,
+    /// Rows with a value that cannot be written.
+    pub when_unfit: WhenUnfit,
+    /// Characters that the encoding lacks.
+    pub when_unencodable: WhenUnencodable,
+    /// What stands in for them.
+    pub stand_in: String,
+    /// Which fields are quoted.
+    pub quote_when: QuoteWhen,
 }
 
 /// What becomes of records that do not load.

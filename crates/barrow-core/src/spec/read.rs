@@ -9,8 +9,8 @@ use super::problem::{At, Problem};
 use super::section::{Section, whole};
 use super::types::{TYPE_NAMES, Type};
 use super::written::{
-    Afterwards, Check, Column, Delimited, Disposal, Every, Kind, Measure, PreambleKey, Records,
-    Rejects, Shape, Source, Target, Tolerance, Total, ValueKeys, Values, Written,
+    Afterwards, Check, Column, Delimited, Disposal, Every, Export, Kind, Measure, PreambleKey,
+    Records, Rejects, Shape, Source, Target, Tolerance, Total, ValueKeys, Values, Written,
 };
 
 /// Reads a spec's text: what of it could be read, and every problem of its keys
@@ -51,6 +51,7 @@ fn document_of(document: &DeTable<'_>, problems: &RefCell<Vec<Problem>>) -> Writ
         totals: totals(&mut top, problems),
         target: target(table(&mut top, "target", problems)),
         rejects: rejects(table(&mut top, "rejects", problems)),
+        export: export(table(&mut top, "export", problems)),
     };
     top.finish();
     written
@@ -234,8 +235,8 @@ fn delimited(mut s: Section<'_>) -> Delimited {
         delimiter: s.text("delimiter"),
         quote: s.text("quote"),
         escape: s.text("escape"),
+        quote_when: s.word("quote_when"),
     };
-    s.later(&["quote_when"]);
     s.finish();
     delimited
 }
@@ -328,6 +329,8 @@ fn column<'s>(
         implied_decimals: s.count("implied_decimals"),
         sign: s.word("sign"),
         form: s.word("form"),
+        align: s.word("align"),
+        pad: s.text("pad"),
         load: s.flag("load"),
         required: s.flag("required"),
         default: s.given("default"),
@@ -377,7 +380,8 @@ fn size(s: &mut Section<'_>, key: &'static str) -> Option<At<u64>> {
     }
 }
 
-fn bytes_of(text: &str) -> Option<u64> {
+/// A size in bytes, such as `100MB` or `64 KiB`.
+pub fn bytes_of(text: &str) -> Option<u64> {
     let text = text.trim();
     let digits = text
         .find(|c: char| !c.is_ascii_digit())
@@ -426,6 +430,19 @@ fn every(s: &mut Section<'_>) -> Option<At<Every>> {
             value.it,
         ),
     }
+}
+
+fn export(mut s: Section<'_>) -> Export {
+    let export = Export {
+        preamble: s.texts("preamble"),
+        trailer: s.texts("trailer"),
+        byte_order_mark: s.flag("byte_order_mark"),
+        when_unfit: s.word("when_unfit"),
+        when_unencodable: s.word("when_unencodable"),
+        stand_in: s.text("stand_in"),
+    };
+    s.finish();
+    export
 }
 
 fn rejects(mut s: Section<'_>) -> Rejects {
@@ -486,12 +503,6 @@ mod tests {
         let found = read(text).unwrap().1;
         assert_eq!(&text[found[0].span.clone()], "delimeter");
         assert!(found[0].help.as_ref().unwrap().contains("\"delimiter\""));
-    }
-
-    #[test]
-    fn keys_of_the_design_that_are_missing_are_not_ignored() {
-        let text = "[delimited]\nquote_when = \"needed\"\n";
-        assert_eq!(problems(text), ["[delimited] quote_when is not built yet"]);
     }
 
     #[test]

@@ -256,17 +256,6 @@ impl<'s> Section<'s> {
         Section::new(name, Some(table), self.problems)
     }
 
-    /// Answers each of `keys` that is there with "not built yet".
-    pub fn later(&mut self, keys: &[&'static str]) {
-        for key in keys {
-            if self.value(key).is_some()
-                && let Some(span) = self.key_span(key)
-            {
-                self.problem(not_built(span, &self.path(key)));
-            }
-        }
-    }
-
     /// Notes that a value is of the wrong type.
     pub fn wrong<T>(
         &self,
@@ -323,12 +312,6 @@ fn given_of(value: &DeValue<'_>) -> Option<Given> {
         DeValue::Datetime(moment) => Given::Standard(moment.to_string()),
         _ => return None,
     })
-}
-
-/// The problem of a thing that the design has and the program not yet.
-fn not_built(span: Range<usize>, what: &str) -> Problem {
-    Problem::new(span, format!("{what} is not built yet"), "not built yet")
-        .help("take it out, or wait for a version that has it; it is never ignored")
 }
 
 /// A whole number of zero or more.

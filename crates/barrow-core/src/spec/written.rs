@@ -38,6 +38,8 @@ pub struct Written {
     pub target: Target,
     /// `[rejects]`
     pub rejects: Rejects,
+    /// `[export]`
+    pub export: Export,
 }
 
 /// A table of the target, for columns whose types the spec leaves to it.
@@ -286,6 +288,67 @@ pub struct Delimited {
     pub quote: Option<At<String>>,
     /// `doubled`, or the escape character.
     pub escape: Option<At<String>>,
+    /// Which fields are quoted in a file that is written.
+    pub quote_when: Option<At<QuoteWhen>>,
+}
+
+words! {
+    /// Which fields are quoted in a file that is written.
+    QuoteWhen {
+        /// Those that could not be read otherwise.
+        Needed = "needed",
+        /// Those, and all of columns of text.
+        Text = "text",
+        /// All but null.
+        Always = "always",
+    }
+}
+
+/// `[export]`
+#[derive(Debug, Default)]
+pub struct Export {
+    /// Templates of the lines before the header.
+    pub preamble: Option<Vec<At<String>>>,
+    /// Templates of the lines after the data.
+    pub trailer: Option<Vec<At<String>>>,
+    /// Whether the file starts with a byte order mark.
+    pub byte_order_mark: Option<At<bool>>,
+    /// Rows with a value that cannot be written.
+    pub when_unfit: Option<At<WhenUnfit>>,
+    /// Characters that the encoding lacks.
+    pub when_unencodable: Option<At<WhenUnencodable>>,
+    /// What stands in for them.
+    pub stand_in: Option<At<String>>,
+}
+
+words! {
+    /// What is done with a row that has a value which cannot be written.
+    WhenUnfit {
+        /// The export stops, and nothing of it is left.
+        Stop = "stop",
+        /// The row is left out, counted, and told.
+        Reject = "reject",
+    }
+}
+
+words! {
+    /// What is done with characters that the encoding lacks.
+    WhenUnencodable {
+        /// The row is unfit.
+        Unfit = "unfit",
+        /// `stand_in` takes their place.
+        Replace = "replace",
+    }
+}
+
+words! {
+    /// At which end of its width a value stands.
+    Align {
+        /// At the left.
+        Left = "left",
+        /// At the right.
+        Right = "right",
+    }
 }
 
 /// Lines before the header.
@@ -562,6 +625,10 @@ pub struct Column {
     pub sign: Option<At<Sign>>,
     /// How a number is written.
     pub form: Option<At<Form>>,
+    /// At which end of its width a value stands in a file that is written.
+    pub align: Option<At<Align>>,
+    /// What fills its width up there.
+    pub pad: Option<At<String>>,
     /// Whether the column is loaded.
     pub load: Option<At<bool>>,
     /// Whether null is a fault.

@@ -24,6 +24,21 @@ impl Day {
         (day <= last).then_some(Day { year, month, day })
     }
 
+    /// The day that is so many days after 1970-01-01, if its year is 1 to 9999.
+    pub fn of_number(number: i32) -> Option<Day> {
+        // The way back of what `number` counts.
+        let days = i64::from(number) + 719_468;
+        let era = days.div_euclid(146_097);
+        let in_era = days.rem_euclid(146_097);
+        let year = (in_era - in_era / 1_460 + in_era / 36_524 - in_era / 146_096) / 365;
+        let in_year = in_era - (365 * year + year / 4 - year / 100);
+        let month = (5 * in_year + 2) / 153;
+        let day = (in_year - (153 * month + 2) / 5 + 1) as u8;
+        let month = if month < 10 { month + 3 } else { month - 9 } as u8;
+        let year = year + era * 400 + i64::from(month <= 2);
+        Day::new(i16::try_from(year).ok()?, month, day)
+    }
+
     /// How many days the day is after 1970-01-01; before it, less than zero.
     pub fn number(self) -> i32 {
         // Counted from March, so that a leap day is the last of its year; 400 years
@@ -118,6 +133,7 @@ mod tests {
             let day = Day::new(date.year(), date.month() as u8, date.day() as u8);
             let wanted = first.until(date).map(|span| span.get_days());
             assert_eq!(day.map(Day::number), wanted.ok(), "{date}");
+            assert_eq!(day.and_then(|d| Day::of_number(d.number())), day);
             date = date.saturating_add(jiff::Span::new().days(37));
         }
     }

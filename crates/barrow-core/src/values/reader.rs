@@ -35,6 +35,8 @@ pub struct ColumnReader {
     pub(super) policies: Policies,
     pub(super) length_in_bytes: bool,
     pub(super) kind: AnyKind,
+    /// All that the spec says of the values.
+    options: ReaderOptions,
 }
 
 /// The readers of all types.
@@ -156,6 +158,7 @@ impl ColumnReader {
     /// The first option that will not do.
     pub fn new(ty: Type, options: ReaderOptions) -> Result<ColumnReader, BadOption> {
         let (kind, expected) = AnyKind::new(ty, &options)?;
+        let said = options.clone();
         let mut reader = ColumnReader {
             ty,
             expected,
@@ -172,6 +175,7 @@ impl ColumnReader {
             policies: options.policies,
             length_in_bytes: options.length_in_bytes,
             kind,
+            options: said,
         };
         if let Some(given) = &options.default {
             reader.default = Some(reader.constant("default", given)?);
@@ -295,6 +299,39 @@ impl ColumnReader {
         let all = one_of.into_iter().flat_map(|(all, _)| all);
         let text = |one: &Constant| super::shown(one.cell, self.ty, &[], &one.store);
         all.filter_map(text).collect()
+    }
+
+    /// Pairs of the lookup or the swaps that lead to the same.
+    pub fn ambiguous(&self) -> Vec<String> {
+        Steps::ambiguous(&self.options.steps)
+    }
+
+    /// Whether text is changed before it is read.
+    pub fn has_steps(&self) -> bool {
+        self.steps.is_some()
+    }
+
+    /// Whether values are held against bounds, a list or an expression.
+    pub fn has_limits(&self) -> bool {
+        self.limits.is_some()
+    }
+
+    /// The text that is changed to this one before it is read, if one is.
+    pub fn reversed(&self, text: &str) -> String {
+        match &self.steps {
+            Some(steps) => steps.reversed(text),
+            None => text.to_string(),
+        }
+    }
+
+    /// Whether a value means null.
+    pub fn is_null_word(&self, value: &[u8]) -> bool {
+        self.nulls.has(value)
+    }
+
+    /// All that the spec says of the values.
+    pub fn options(&self) -> &ReaderOptions {
+        &self.options
     }
 
     /// The type of its values.

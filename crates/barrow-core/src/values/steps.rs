@@ -27,6 +27,7 @@ pub struct Steps {
 #[derive(Debug)]
 struct Swap {
     find: AhoCorasick,
+    finds: Vec<String>,
     put: Vec<String>,
 }
 
@@ -107,6 +108,37 @@ impl Steps {
         }
     }
 
+    /// The text of which [`Steps::apply`] makes this one, where the lookup and the swaps
+    /// have one.
+    pub fn reversed(&self, text: &str) -> String {
+        let looked_up = self.lookup.iter().flat_map(|lookup| &lookup.pairs);
+        let mut found = looked_up.filter(|(_, meaning)| meaning == text);
+        let mut out = found
+            .next()
+            .map_or_else(|| text.to_string(), |(word, _)| word.clone());
+        if let Some(swap) = &self.swap {
+            out = swap.reversed(&out);
+        }
+        out
+    }
+
+    /// Pairs that lead to the same, so that nobody can tell which of them was meant.
+    pub fn ambiguous(options: &StepOptions) -> Vec<String> {
+        let lists = [Some(&options.swap), options.lookup.as_ref()];
+        let mut found = Vec::new();
+        for pairs in lists.into_iter().flatten() {
+            for (index, (word, meaning)) in pairs.iter().enumerate() {
+                let before = &pairs[..index];
+                if let Some((other, _)) = before.iter().find(|(_, same)| same == meaning) {
+                    found.push(format!(
+                        "\"{other}\" and \"{word}\" both mean \"{meaning}\""
+                    ));
+                }
+            }
+        }
+        found
+    }
+
     /// What the lookup holds, as a message names it.
     pub fn listed(&self) -> String {
         let words = self.lookup.iter().flat_map(|lookup| &lookup.pairs);
@@ -131,6 +163,27 @@ fn collapsed(text: &str) -> Option<String> {
         }
     }
     (new != text).then_some(new)
+}
+
+impl Swap {
+    /// The text with each pair the other way round, in one pass from the left.
+    fn reversed(&self, text: &str) -> String {
+        let puts: Vec<&String> = self.put.iter().filter(|put| !put.is_empty()).collect();
+        let builder = AhoCorasick::builder()
+            .match_kind(MatchKind::LeftmostLongest)
+            .build(&puts);
+        let finds: Vec<&String> = self
+            .finds
+            .iter()
+            .zip(&self.put)
+            .filter(|(_, put)| !put.is_empty())
+            .map(|(find, _)| find)
+            .collect();
+        match builder {
+            Ok(found) => found.replace_all(text, &finds),
+            Err(_) => text.to_string(),
+        }
+    }
 }
 
 impl Lookup {
@@ -175,6 +228,7 @@ fn swap(pairs: &[(String, String)]) -> Result<Option<Swap>, BadOption> {
         .map_err(|e| bad(e.to_string()))?;
     Ok(Some(Swap {
         find,
+        finds: pairs.iter().map(|(find, _)| find.clone()).collect(),
         put: pairs.iter().map(|(_, put)| put.clone()).collect(),
     }))
 }

@@ -38,15 +38,18 @@ pub enum Outcome {
     Failed,
     /// Its rows were in the table, which was emptied since.
     Emptied,
+    /// It was written from the table.
+    Exported,
 }
 
 impl Outcome {
-    const ALL: [Outcome; 5] = [
+    const ALL: [Outcome; 6] = [
         Outcome::Going,
         Outcome::Kept,
         Outcome::Undone,
         Outcome::Failed,
         Outcome::Emptied,
+        Outcome::Exported,
     ];
 
     /// The word in the tables.
@@ -57,6 +60,7 @@ impl Outcome {
             Outcome::Undone => "undone",
             Outcome::Failed => "failed",
             Outcome::Emptied => "emptied",
+            Outcome::Exported => "exported",
         }
     }
 
@@ -483,7 +487,7 @@ pub fn runs(target: &mut dyn Target, wanted: &Wanted) -> Result<Vec<Run>, Error>
         values.push(Value::from(since.as_str()));
     }
     if wanted.failed {
-        conditions.push("outcome <> 'kept'".into());
+        conditions.push("outcome NOT IN ('kept', 'exported')".into());
     }
     let columns = RUN_COLUMNS.map(|column| tables::shown(dialect, column));
     let limit = wanted

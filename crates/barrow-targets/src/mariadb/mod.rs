@@ -11,6 +11,7 @@ mod asking;
 mod connect;
 mod describe;
 mod encode;
+mod outflow;
 mod rights;
 mod types;
 mod warnings;
@@ -21,6 +22,7 @@ use std::ops::Range;
 use std::sync::{Arc, Mutex};
 
 use barrow_core::flow::Batch;
+use barrow_core::spec::Type;
 use barrow_core::spec::plan::Mode;
 use barrow_core::visible::visible;
 use mysql::prelude::Queryable;
@@ -36,6 +38,7 @@ use crate::error::Error;
 use crate::isolate::{PieceSize, Refused, Tried};
 use crate::lines::{self, Lines};
 use crate::merge::{self, Merged};
+use crate::outflow::{Decoder, RawRows};
 use crate::sending::{self, FileBegin, Loading, Sent};
 use crate::server::Server;
 use crate::table::Table;
@@ -56,6 +59,7 @@ pub struct MariaDb {
     merged: Option<Merged>,
     is_open: bool,
     at_file: FileBegin,
+    asked: Option<outflow::Asked>,
 }
 
 /// What sends one kind of rows.
@@ -90,6 +94,7 @@ impl MariaDb {
             merged: None,
             is_open: false,
             at_file: FileBegin::default(),
+            asked: None,
         })
     }
 
@@ -603,6 +608,23 @@ impl Target for MariaDb {
         self.run("SAVEPOINT barrow", "taking a file back")?;
         self.merged = self.at_file.go_back(&mut self.tables);
         Ok(())
+    }
+
+    fn ask_out(&mut self, query: &str, columns: &[(String, Type)]) -> Result<Decoder, Error> {
+        let (asked, decoder) = outflow::ask(&mut self.conn, query, columns)?;
+        self.asked = Some(asked);
+        Ok(decoder)
+    }
+
+    fn give_out(&mut self, give: &mut dyn FnMut(&mut RawRows) -> bool) -> Result<(), Error> {
+        match &self.asked {
+            Some(asked) => outflow::give(&mut self.conn, asked, give),
+            None => Err(Error::new("rows were asked for without a query")),
+        }
+    }
+
+    fn columns_out(&mut self, query: &str) -> Result<Vec<(String, Type)>, Error> {
+        outflow::columns(&mut self.conn, query)
     }
 
     fn fits(&mut self, part: &Part, table: &Table) -> Result<(), Error> {

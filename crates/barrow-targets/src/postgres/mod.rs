@@ -8,6 +8,7 @@ mod asking;
 mod connect;
 mod describe;
 mod encode;
+mod outflow;
 mod passfile;
 mod rights;
 mod types;
@@ -19,6 +20,7 @@ use std::sync::Arc;
 
 use barrow_core::flow::Batch;
 use barrow_core::rejects::Code;
+use barrow_core::spec::Type;
 use barrow_core::spec::plan::Mode;
 use barrow_core::visible::visible;
 use postgres::{Client, Statement};
@@ -32,6 +34,7 @@ use crate::error::Error;
 use crate::isolate::{PieceSize, Refused, Tried};
 use crate::lines::{self, Lines};
 use crate::merge::{self, Merged};
+use crate::outflow::{Decoder, RawRows};
 use crate::sending::{self, FileBegin, Loading, Sent};
 use crate::server::Server;
 use crate::table::Table;
@@ -63,6 +66,7 @@ pub struct Postgres {
     merged: Option<Merged>,
     is_open: bool,
     at_file: FileBegin,
+    asked: Option<outflow::Asked>,
 }
 
 /// What sends one kind of rows.
@@ -87,6 +91,7 @@ impl Postgres {
             merged: None,
             is_open: false,
             at_file: FileBegin::default(),
+            asked: None,
         })
     }
 
@@ -463,6 +468,23 @@ impl Target for Postgres {
         self.run("SAVEPOINT barrow", "taking a file back")?;
         self.merged = self.at_file.go_back(&mut self.tables);
         Ok(())
+    }
+
+    fn ask_out(&mut self, query: &str, columns: &[(String, Type)]) -> Result<Decoder, Error> {
+        let (asked, decoder) = outflow::ask(&mut self.client, query, columns)?;
+        self.asked = Some(asked);
+        Ok(decoder)
+    }
+
+    fn give_out(&mut self, give: &mut dyn FnMut(&mut RawRows) -> bool) -> Result<(), Error> {
+        match &self.asked {
+            Some(asked) => outflow::give(&mut self.client, asked, give),
+            None => Err(Error::new("rows were asked for without a query")),
+        }
+    }
+
+    fn columns_out(&mut self, query: &str) -> Result<Vec<(String, Type)>, Error> {
+        outflow::columns(&mut self.client, query)
     }
 
     fn fits(&mut self, part: &Part, table: &Table) -> Result<(), Error> {

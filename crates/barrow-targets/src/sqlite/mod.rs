@@ -9,6 +9,7 @@ mod asking;
 mod encode;
 mod insert;
 mod merging;
+mod outflow;
 mod types;
 mod words;
 
@@ -16,6 +17,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use barrow_core::flow::Batch;
+use barrow_core::spec::Type;
 use barrow_core::spec::plan::Mode;
 use barrow_core::visible::visible;
 use rusqlite::{Connection, OpenFlags, OptionalExtension};
@@ -27,6 +29,7 @@ use crate::asking::Value;
 use crate::dialect::Dialect;
 use crate::error::Error;
 use crate::merge::Merged;
+use crate::outflow::{Decoder, RawRows};
 use crate::table::{Table, TableColumn};
 use crate::{About, Encoder, Job, Part, Refusal, Rights, Target, fit, unique};
 
@@ -41,6 +44,7 @@ pub struct Sqlite {
     path: PathBuf,
     is_new: bool,
     claim: Option<asking::Claim>,
+    asked: Option<outflow::Asked>,
     /// What was counted when the file began.
     at_file: Option<(Vec<Option<u64>>, Option<Merged>)>,
 }
@@ -108,6 +112,7 @@ impl Sqlite {
             path: path.to_path_buf(),
             is_new,
             claim: None,
+            asked: None,
             at_file: None,
         };
         sqlite
@@ -366,6 +371,23 @@ impl Target for Sqlite {
             tables: rights.collect::<Result<_, Error>>()?,
             ..About::default()
         })
+    }
+
+    fn ask_out(&mut self, query: &str, columns: &[(String, Type)]) -> Result<Decoder, Error> {
+        let (asked, decoder) = outflow::ask(&self.connection, query, columns)?;
+        self.asked = Some(asked);
+        Ok(decoder)
+    }
+
+    fn give_out(&mut self, give: &mut dyn FnMut(&mut RawRows) -> bool) -> Result<(), Error> {
+        match &self.asked {
+            Some(asked) => outflow::give(&self.connection, asked, give),
+            None => Err(Error::new("rows were asked for without a query")),
+        }
+    }
+
+    fn columns_out(&mut self, query: &str) -> Result<Vec<(String, Type)>, Error> {
+        outflow::columns(&self.connection, query)
     }
 
     fn fits(&mut self, part: &Part, table: &Table) -> Result<(), Error> {

@@ -1,10 +1,12 @@
 //! One file for each command.
 
 pub mod check;
+pub mod convert;
 pub mod ddl;
 pub mod demo;
 pub mod draft;
 pub mod drift;
+pub mod export;
 pub mod job;
 pub mod ledger;
 pub mod load;

@@ -93,12 +93,9 @@ impl Books {
             table: tables.join(", "),
             table_key,
             mode: order.job.mode.word().to_string(),
-            who: whoami::username().unwrap_or_default(),
-            host: whoami::hostname().unwrap_or_default(),
             started_at: now(),
             outcome: Outcome::Going,
-            version: env!("CARGO_PKG_VERSION").into(),
-            ..Run::default()
+            ..by_whom()
         };
         Ok(Books {
             run,
@@ -344,6 +341,16 @@ pub fn mended(run: &Run, loaded: u64, rejected: u64) -> Run {
         still_open: rejected,
         given_up: run.given_up + run.still_open.saturating_sub(loaded + rejected),
         ..run.clone()
+    }
+}
+
+/// A run with nothing but who runs it, where, and with which version.
+pub fn by_whom() -> Run {
+    Run {
+        who: whoami::username().unwrap_or_default(),
+        host: whoami::hostname().unwrap_or_default(),
+        version: env!("CARGO_PKG_VERSION").into(),
+        ..Run::default()
     }
 }
 

@@ -21,6 +21,7 @@ pub fn show(failure: &Failure) {
             text,
             problems,
         } => spec(path, text, problems),
+        Failure::ReaderGone => {}
         Failure::Wrong { message, advice } | Failure::NotDone { message, advice } => {
             anstream::eprintln!("{} {message}", "error:".red().bold());
             if let Some(advice) = advice {

@@ -138,6 +138,7 @@ fn outcome(run: &Run) -> String {
             words
         }
         Outcome::Undone => "undone".red().to_string(),
+        Outcome::Exported => "exported".green().to_string(),
         Outcome::Failed | Outcome::Emptied => "failed".red().to_string(),
     }
 }
@@ -202,6 +203,7 @@ fn file_lines(files: &[File], out: &mut impl Write) -> io::Result<()> {
         }
         match file.outcome {
             Outcome::Kept => {}
+            Outcome::Exported => words = format!("{} written", number(c.loaded)),
             Outcome::Going => {
                 words += &format!(", interrupted after byte {}", number(file.committed_to));
             }

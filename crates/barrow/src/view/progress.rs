@@ -33,6 +33,20 @@ impl Progress {
         Progress(Some(bar))
     }
 
+    /// For rows of which nobody knows how many there are.
+    pub fn of_rows(quiet: bool) -> Progress {
+        if quiet || !std::io::stderr().is_terminal() {
+            return Progress(None);
+        }
+        let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr_with_hz(10));
+        if let Ok(style) =
+            ProgressStyle::with_template("{spinner} {bytes}, {msg} rows, {bytes_per_sec}")
+        {
+            bar.set_style(style);
+        }
+        Progress(Some(bar))
+    }
+
     /// So many more bytes are done, and so many records in all.
     pub fn advance(&self, bytes: u64, records: u64) {
         if let Some(bar) = &self.0 {

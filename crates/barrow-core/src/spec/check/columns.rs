@@ -117,9 +117,28 @@ fn column(
         place,
         required: it(&c.required).unwrap_or(false),
         load,
+        align: it(&c.align),
+        pad: pad(c, problems),
         reader,
         value: None,
     })
+}
+
+/// What fills a value's width up: one character.
+fn pad(c: &Column, problems: &mut Vec<Problem>) -> Option<char> {
+    let pad = c.pad.as_ref()?;
+    let mut characters = pad.it.chars();
+    match (characters.next(), characters.next()) {
+        (Some(one), None) => Some(one),
+        _ => {
+            problems.push(Problem::new(
+                pad.span.clone(),
+                format!("column {}: pad is one character", c.name.it),
+                "not one character",
+            ));
+            None
+        }
+    }
 }
 
 /// The type that the target's table gives a column.

@@ -15,8 +15,8 @@ mod values;
 use std::path::PathBuf;
 
 use super::plan::{
-    Every, Header, Measure, Mode, Per, Plan, RejectsPlan, SourcePlan, TargetPlan, Tolerance,
-    WhenUndecodable,
+    Every, ExportPlan, Header, Measure, Mode, Per, Plan, RejectsPlan, SourcePlan, TargetPlan,
+    Tolerance, WhenUndecodable, WhenUnencodable,
 };
 use super::problem::{At, Problem};
 use super::written::{Known, Layout, Written};
@@ -74,6 +74,7 @@ fn check(written: &Written, mut problems: Vec<Problem>) -> Result<Plan, Vec<Prob
         oddities: odd::oddities(written, &kinds),
         target: target(written, &mut problems),
         rejects: rejects(written, &mut problems),
+        export: export(written, &mut problems),
         kinds,
     };
     if problems.is_empty() {
@@ -236,6 +237,28 @@ fn target(written: &Written, problems: &mut Vec<Problem>) -> TargetPlan {
         create: it(&t.create).unwrap_or(false),
         every,
         ledger: it(&t.ledger).unwrap_or(true),
+    }
+}
+
+fn export(written: &Written, problems: &mut Vec<Problem>) -> ExportPlan {
+    let e = &written.export;
+    if let Some(stand_in) = &e.stand_in
+        && it(&e.when_unencodable) != Some(WhenUnencodable::Replace)
+    {
+        problems.push(Problem::new(
+            stand_in.span.clone(),
+            "stand_in is for when_unencodable = \"replace\"",
+            "means nothing here",
+        ));
+    }
+    ExportPlan {
+        preamble: texts(e.preamble.as_deref()),
+        trailer: texts(e.trailer.as_deref()),
+        byte_order_mark: it(&e.byte_order_mark).unwrap_or(false),
+        when_unfit: it(&e.when_unfit).unwrap_or_default(),
+        when_unencodable: it(&e.when_unencodable).unwrap_or_default(),
+        stand_in: it(&e.stand_in).unwrap_or_else(|| "?".into()),
+        quote_when: it(&written.delimited.quote_when).unwrap_or_default(),
     }
 }
 

@@ -1,0 +1,452 @@
+//! Writes the values of one column.
+
+use std::io::Write as _;
+
+use base64::Engine;
+
+use super::moment::MomentForm;
+use super::number::{self, Width};
+use super::record::Refusal;
+use crate::rejects::Code;
+use crate::spec::Type;
+use crate::spec::plan::{ColumnPlan, Form, QuotedEmpty};
+use crate::values::{Cell, ColumnReader, NumberForm, Piece, Valued, What, decimal, shown};
+use crate::visible::visible_short;
+
+/// A value in a message is cut after so many characters.
+const LONGEST: usize = 60;
+
+/// Writes one column's values as fields that its own reader reads the same.
+pub struct ColumnWriter<'p> {
+    /// The column.
+    pub plan: &'p ColumnPlan,
+    reader: &'p ColumnReader,
+    how: How,
+    form: NumberForm,
+    /// How wide a number is filled up, where digits fill it up.
+    width: Option<Width>,
+    /// The word for null.
+    null: Result<Vec<u8>, Code>,
+    /// Whether each value is read again.
+    verify: bool,
+    /// Whether a field may hold what has to be quoted.
+    is_free: bool,
+}
+
+/// How a type is written.
+enum How {
+    Whole,
+    Decimal(usize),
+    Real,
+    Double,
+    Boolean(Vec<u8>, Vec<u8>),
+    Text,
+    Moment(MomentForm),
+    Uuid,
+    Hexadecimal,
+    Base64,
+}
+
+/// A field as it was written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Field {
+    /// Whether it may hold what has to be quoted.
+    pub is_free: bool,
+    /// Whether it is text that is empty, and not null.
+    pub is_empty_text: bool,
+    /// Whether it is null.
+    pub is_null: bool,
+}
+
+impl<'p> ColumnWriter<'p> {
+    /// For a column of a checked spec. `width` is that of a fixed field, in characters, or
+    /// in bytes where the layout counts bytes.
+    ///
+    /// # Errors
+    /// Why the column's values cannot be written so that they are read back the same.
+    pub fn new(plan: &'p ColumnPlan, width: Option<usize>) -> Result<ColumnWriter<'p>, String> {
+        let name = &plan.name;
+        let reader = plan
+            .reader
+            .as_ref()
+            .ok_or_else(|| format!("column {name} has no reader"))?;
+        let options = reader.options();
+        let ambiguous = reader.ambiguous();
+        if let Some(first) = ambiguous.first() {
+            return Err(format!(
+                "column {name}: {first}, so nobody can tell which of them is to be written"
+            ));
+        }
+        let form = options.form.clone().unwrap_or_default();
+        let how = how(plan.ty, reader)?;
+        let counted = matches!(how, How::Whole | How::Decimal(_));
+        let has_form = options.form.is_some();
+        let filled = match plan.pad {
+            Some(pad) => pad == '0',
+            None => form.implied > 0 || matches!(form.sign, crate::spec::plan::Sign::Overpunched),
+        };
+        let is_bytes = matches!(form.form, Form::Packed | Form::Binary);
+        let width = width.filter(|_| (filled && plan.ty.is_number()) || is_bytes);
+        let usual_moment = matches!(how, How::Moment(MomentForm::Usual));
+        let simple = !reader.has_steps()
+            && !reader.has_limits()
+            && !has_form
+            && (counted || usual_moment || matches!(how, How::Text | How::Boolean(..) | How::Uuid));
+        let mut writer = ColumnWriter {
+            plan,
+            reader,
+            how,
+            form,
+            width: width.map(|wide| Width {
+                wide,
+                zeros: !is_bytes,
+            }),
+            null: Ok(Vec::new()),
+            verify: !simple,
+            is_free: has_form || !(counted || usual_moment),
+        };
+        writer.null = writer.null_word(is_bytes);
+        Ok(writer)
+    }
+
+    /// The word that is read as null, if there is one.
+    fn null_word(&self, is_bytes: bool) -> Result<Vec<u8>, Code> {
+        if is_bytes {
+            return Err(Code::NotANumber);
+        }
+        let words = &self.reader.options().null_words;
+        let word = words.first().ok_or(Code::NotAllowed)?;
+        let (mut store, mut cell) = (Vec::new(), Cell::Bool(true));
+        self.reader
+            .read_text(word.as_bytes(), &mut store, &mut cell, |_| {})?;
+        match cell {
+            Cell::Null => Ok(word.as_bytes().to_vec()),
+            // The default would stand for it.
+            _ => Err(Code::NotAllowed),
+        }
+    }
+
+    /// Writes a value, as text in UTF-8 or, for a packed or binary number, as its bytes.
+    /// What the spec's policies make of it is told to `note`.
+    ///
+    /// # Errors
+    /// Why it would not be read back.
+    pub fn write(
+        &self,
+        value: Valued<'_>,
+        out: &mut Vec<u8>,
+        note: &mut impl FnMut(What),
+    ) -> Result<Field, Refusal> {
+        let start = out.len();
+        let field = self.put(value, out)?;
+        if field.is_null || self.is_bytes() {
+            return Ok(field);
+        }
+        let text = &out[start..];
+        let sure = match self.how {
+            _ if self.verify => false,
+            How::Text => self.is_sure(text),
+            _ => true,
+        };
+        if sure || (field.is_empty_text && self.keeps_empty()) {
+            return Ok(field);
+        }
+        let (mut store, mut cell, mut whats) = (Vec::new(), Cell::Null, Vec::new());
+        let read = self
+            .reader
+            .read_text(text, &mut store, &mut cell, |what| whats.push(what));
+        if let Err(code) = read {
+            return Err(self.refusal(code, value));
+        }
+        let back = Valued {
+            cell,
+            block: text,
+            store: &store,
+        };
+        if is_same(self.plan.ty, value, back) {
+            return Ok(field);
+        }
+        let repaired = whats.into_iter().find(|what| is_policy(*what));
+        let Some(what) = repaired else {
+            let says = match cell {
+                Cell::Null => "would be read back as null".to_string(),
+                _ => format!("would be read back as {}", self.shown(back)),
+            };
+            return Err(Refusal {
+                code: Code::NotAllowed,
+                says,
+                value: self.shown(value),
+            });
+        };
+        note(what);
+        let (cell, bytes) = owned(back);
+        out.truncate(start);
+        self.put(
+            Valued {
+                cell,
+                block: &[],
+                store: &bytes,
+            },
+            out,
+        )
+    }
+
+    /// Writes a value that a database gives as text in the standard notation and that is
+    /// none of the column's type: what the policies make of it.
+    ///
+    /// # Errors
+    /// It is not one, and no policy says what becomes of it.
+    pub fn write_misfit(
+        &self,
+        text: &str,
+        out: &mut Vec<u8>,
+        note: &mut impl FnMut(What),
+    ) -> Result<Field, Refusal> {
+        let mut written = Vec::new();
+        let is_number = self.plan.ty.is_number() && !self.is_bytes();
+        if !is_number || number::write(&self.form, text, None, &mut written).is_err() {
+            written = text.as_bytes().to_vec();
+        }
+        let (mut store, mut cell) = (Vec::new(), Cell::Null);
+        // Bytes of its own would be read as text.
+        let read = self
+            .reader
+            .read_text(&written, &mut store, &mut cell, |what| {
+                if is_policy(what) {
+                    note(what);
+                }
+            });
+        let refusal = |code| Refusal {
+            code,
+            says: self.reader.sentence(code),
+            value: visible_short(text.as_bytes(), LONGEST),
+        };
+        read.map_err(refusal)?;
+        self.put(
+            Valued {
+                cell,
+                block: &written,
+                store: &store,
+            },
+            out,
+        )
+    }
+
+    /// Whether the field is bytes and not text.
+    pub fn is_bytes(&self) -> bool {
+        matches!(self.form.form, Form::Packed | Form::Binary)
+    }
+
+    fn put(&self, value: Valued<'_>, out: &mut Vec<u8>) -> Result<Field, Refusal> {
+        let field = Field {
+            is_free: self.is_free,
+            is_empty_text: false,
+            is_null: false,
+        };
+        let refused = |code| self.refusal(code, value);
+        match (&self.how, value.cell) {
+            (_, Cell::Null) => {
+                let word = self.null.as_ref().map_err(|code| Refusal {
+                    code: match self.plan.required {
+                        true => Code::Required,
+                        false => *code,
+                    },
+                    says: match self.plan.required {
+                        true => "null, and the column is required".into(),
+                        false => "null, for which the format has no word of its own".into(),
+                    },
+                    value: String::new(),
+                })?;
+                out.extend_from_slice(word);
+                return Ok(Field {
+                    is_null: true,
+                    is_free: !word.is_empty(),
+                    ..field
+                });
+            }
+            (How::Whole, Cell::Int(n)) if self.reader.options().form.is_none() => {
+                let _ = write!(out, "{n}");
+            }
+            (How::Whole, Cell::Int(n)) => self.number(&n.to_string(), out).map_err(refused)?,
+            (How::Decimal(scale), _) => {
+                let n = value.decimal().ok_or_else(|| refused(Code::NotANumber))?;
+                self.number(&decimal(n, *scale), out).map_err(refused)?;
+            }
+            (How::Real | How::Double, Cell::Float(n)) => {
+                let plain = match self.how {
+                    How::Real => float(&(n as f32).to_string(), format!("{:e}", n as f32)),
+                    _ => float(&n.to_string(), format!("{n:e}")),
+                };
+                self.number(&plain, out).map_err(refused)?;
+            }
+            (How::Boolean(yes, no), Cell::Bool(truth)) => {
+                out.extend_from_slice(if truth { yes } else { no });
+            }
+            (How::Text, Cell::Text(piece)) => {
+                let bytes = piece.of(value.block, value.store);
+                let bytes = match self.plan.ty {
+                    // The blanks at its end are the database's ("Character Types").
+                    Type::Char(_) => bytes.trim_ascii_end(),
+                    _ => bytes,
+                };
+                if self.reader.has_steps() {
+                    let text = String::from_utf8_lossy(bytes);
+                    out.extend_from_slice(self.reader.reversed(&text).as_bytes());
+                } else {
+                    out.extend_from_slice(bytes);
+                }
+                return Ok(Field {
+                    is_empty_text: bytes.is_empty(),
+                    ..field
+                });
+            }
+            (How::Moment(form), cell) => form.write(cell, self.plan.ty, out).map_err(refused)?,
+            (How::Uuid, Cell::Bytes(piece)) => {
+                let bytes = piece.of(value.block, value.store);
+                let uuid = uuid::Uuid::from_slice(bytes).map_err(|_| refused(Code::NotAUuid))?;
+                out.extend_from_slice(uuid.hyphenated().to_string().as_bytes());
+            }
+            (How::Hexadecimal, Cell::Bytes(piece)) => {
+                let bytes = piece.of(value.block, value.store);
+                if bytes.is_empty() {
+                    out.extend_from_slice(b"0x");
+                }
+                for byte in bytes {
+                    let _ = write!(out, "{byte:02x}");
+                }
+            }
+            (How::Base64, Cell::Bytes(piece)) => {
+                let bytes = piece.of(value.block, value.store);
+                let text = base64::engine::general_purpose::STANDARD.encode(bytes);
+                out.extend_from_slice(text.as_bytes());
+            }
+            _ => return Err(refused(Code::NotAllowed)),
+        }
+        Ok(field)
+    }
+
+    fn number(&self, plain: &str, out: &mut Vec<u8>) -> Result<(), Code> {
+        if self.reader.options().form.is_none() && self.width.is_none() {
+            out.extend_from_slice(plain.as_bytes());
+            return Ok(());
+        }
+        number::write(&self.form, plain, self.width, out)
+    }
+
+    /// Whether text is read back as it is, as far as can be told at a glance.
+    fn is_sure(&self, text: &[u8]) -> bool {
+        let is_blank = |b: Option<&u8>| b.is_none_or(|b| *b <= b' ' || *b >= 0x80);
+        let fits = match self.plan.ty {
+            Type::Char(n) | Type::VarChar(n) => text.len() <= n as usize,
+            Type::Json => false,
+            _ => true,
+        };
+        fits && !is_blank(text.first()) && !is_blank(text.last()) && !self.reader.is_null_word(text)
+    }
+
+    /// Whether an empty text in quotes is read as one.
+    fn keeps_empty(&self) -> bool {
+        self.reader.options().quoted_empty == QuotedEmpty::Text && self.plan.ty.is_text()
+    }
+
+    fn shown(&self, value: Valued<'_>) -> String {
+        let text = shown(value.cell, self.plan.ty, value.block, value.store);
+        visible_short(text.unwrap_or_default().as_bytes(), LONGEST)
+    }
+
+    fn refusal(&self, code: Code, value: Valued<'_>) -> Refusal {
+        Refusal {
+            code,
+            says: self.reader.sentence(code),
+            value: self.shown(value),
+        }
+    }
+}
+
+/// A number without an exponent, unless that is very long.
+fn float(plain: &str, exponent: String) -> String {
+    match plain.len() > 24 {
+        true => exponent,
+        false => plain.to_string(),
+    }
+}
+
+fn how(ty: Type, reader: &ColumnReader) -> Result<How, String> {
+    let options = reader.options();
+    let word = |words: &Option<Vec<String>>, usual: &str, other: bool| {
+        match words {
+            Some(words) => words.first().cloned(),
+            // Where only the other's words are given, this one has none.
+            None => (!other).then(|| usual.to_string()),
+        }
+    };
+    Ok(match ty {
+        Type::SmallInt | Type::Integer | Type::BigInt => How::Whole,
+        Type::Decimal { scale, .. } => How::Decimal(usize::from(scale)),
+        Type::Real => How::Real,
+        Type::Double => How::Double,
+        Type::Boolean => {
+            let yes = word(&options.true_words, "true", options.false_words.is_some());
+            let no = word(&options.false_words, "false", options.true_words.is_some());
+            match (yes, no) {
+                (Some(yes), Some(no)) => How::Boolean(yes.into_bytes(), no.into_bytes()),
+                _ => return Err("a boolean needs true_words and false_words to be written".into()),
+            }
+        }
+        Type::Char(_) | Type::VarChar(_) | Type::Text | Type::Json => How::Text,
+        Type::Date | Type::Time | Type::Timestamp | Type::TimestampTz => {
+            How::Moment(MomentForm::new(&options.patterns, options.zone.as_deref()))
+        }
+        Type::Uuid => How::Uuid,
+        Type::Bytes if options.base64 => How::Base64,
+        Type::Bytes => How::Hexadecimal,
+    })
+}
+
+/// Whether two values of one column are the same.
+fn is_same(ty: Type, a: Valued<'_>, b: Valued<'_>) -> bool {
+    match (a.cell, b.cell) {
+        (Cell::Null, Cell::Null) => true,
+        (Cell::Text(_), Cell::Text(_)) if matches!(ty, Type::Char(_)) => {
+            let text = |value: Valued<'_>| value.bytes().map(|b| b.trim_ascii_end().to_vec());
+            text(a) == text(b)
+        }
+        _ => a.compare(b) == Some(std::cmp::Ordering::Equal),
+    }
+}
+
+/// A cell with bytes of its own.
+fn owned(value: Valued<'_>) -> (Cell, Vec<u8>) {
+    let moved = |piece: Piece| {
+        let bytes = piece.of(value.block, value.store).to_vec();
+        (Piece::in_store(0, bytes.len()), bytes)
+    };
+    match value.cell {
+        Cell::Text(piece) => {
+            let (piece, bytes) = moved(piece);
+            (Cell::Text(piece), bytes)
+        }
+        Cell::Bytes(piece) => {
+            let (piece, bytes) = moved(piece);
+            (Cell::Bytes(piece), bytes)
+        }
+        Cell::LongDecimal(piece) => {
+            let (piece, bytes) = moved(piece);
+            (Cell::LongDecimal(piece), bytes)
+        }
+        cell => (cell, Vec::new()),
+    }
+}
+
+/// Whether a policy of the spec asked for the change, and not a step of reading.
+fn is_policy(what: What) -> bool {
+    !matches!(
+        what,
+        What::Swapped
+            | What::ControlsRemoved
+            | What::BlanksCollapsed
+            | What::Composed
+            | What::CaseChanged
+            | What::NotListedKept
+    )
+}

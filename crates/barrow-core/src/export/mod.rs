@@ -1,0 +1,19 @@
+//! The way out: typed rows become the records of the format that a spec describes.
+//!
+//! Nothing is written that would not be read back the same by the same spec. A value for
+//! which that cannot be told at a glance is read again by its column's own reader; where
+//! that gives another value, it is a fault, or a repair that the spec asked for.
+
+mod column;
+mod encode;
+mod lines;
+mod moment;
+mod number;
+mod pack;
+mod record;
+mod typed;
+
+pub use lines::{Lines, Told};
+pub use pack::Packer;
+pub use record::{Grid, Misfit, RecordWriter, Refusal, Unfit, Written};
+pub use typed::{Cells, Loose, Typing};

@@ -1,0 +1,345 @@
+//! Rows out of PostgreSQL: by a binary COPY, whose rows the workers read.
+
+use std::io::BufRead;
+
+use barrow_core::export::{Loose, Typing};
+use barrow_core::spec::Type;
+use barrow_core::values::{Cell, Day};
+use postgres::Client;
+use postgres::types::Type as Oid;
+
+use super::words::explained;
+use super::{DIALECT, HEADER};
+use crate::error::Error;
+use crate::outflow::{Decoder, RawRows, places, take, writes};
+
+/// A query whose rows are to leave.
+pub struct Asked {
+    copy: String,
+}
+
+/// 2000-01-01, from which the server counts days, in days after 1970-01-01.
+const EPOCH: i32 = 10_957;
+
+/// Microseconds of a day.
+const DAY: i64 = 86_400_000_000;
+
+/// Whether we read the binary form of a type; others are asked for as text.
+fn is_known(ty: &Oid) -> bool {
+    let known = [
+        Oid::BOOL,
+        Oid::INT2,
+        Oid::INT4,
+        Oid::INT8,
+        Oid::FLOAT4,
+        Oid::FLOAT8,
+        Oid::NUMERIC,
+        Oid::TEXT,
+        Oid::VARCHAR,
+        Oid::BPCHAR,
+        Oid::NAME,
+        Oid::JSON,
+        Oid::BYTEA,
+        Oid::UUID,
+        Oid::DATE,
+        Oid::TIME,
+        Oid::TIMESTAMP,
+        Oid::TIMESTAMPTZ,
+    ];
+    known.contains(ty)
+}
+
+/// Asks a query, in a transaction that only reads.
+pub fn ask(
+    client: &mut Client,
+    sql: &str,
+    columns: &[(String, Type)],
+) -> Result<(Asked, Decoder), Error> {
+    let failed = |e| explained(&e, "asking the query");
+    client
+        .batch_execute("BEGIN TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY")
+        .map_err(failed)?;
+    let statement = client.prepare(sql).map_err(failed)?;
+    let found = statement.columns();
+    if found.is_empty() {
+        return Err(writes());
+    }
+    let names: Vec<String> = found.iter().map(|c| c.name().to_string()).collect();
+    let places = places(columns.iter().map(|(name, _)| name.as_str()), &names)?;
+    // The statement's columns by other names: some may have none of their own.
+    let own: Vec<String> = (0..found.len()).map(|at| format!("c{at}")).collect();
+    let wanted: Vec<String> = places
+        .iter()
+        .map(|at| match is_known(found[*at].type_()) {
+            true => own[*at].clone(),
+            false => format!("{}::text", own[*at]),
+        })
+        .collect();
+    let is_plain = places.iter().copied().eq(0..found.len())
+        && found.iter().all(|column| is_known(column.type_()));
+    let trimmed = sql.trim().trim_end_matches(';');
+    let copy = match is_plain {
+        true => format!("COPY ({trimmed}\n) TO STDOUT (FORMAT binary)"),
+        false => format!(
+            "COPY (SELECT {} FROM ({trimmed}\n) AS {}({})) TO STDOUT (FORMAT binary)",
+            wanted.join(", "),
+            DIALECT.quoted("barrow"),
+            own.join(", ")
+        ),
+    };
+    let oids = places.iter().map(|at| match is_known(found[*at].type_()) {
+        true => found[*at].type_().clone(),
+        false => Oid::TEXT,
+    });
+    let types: Vec<Type> = columns.iter().map(|(_, ty)| *ty).collect();
+    Ok((Asked { copy }, decoder(&types, oids.collect())))
+}
+
+/// The columns of a query with the nearest types.
+pub fn columns(client: &mut Client, sql: &str) -> Result<Vec<(String, Type)>, Error> {
+    let statement = client
+        .prepare(sql)
+        .map_err(|e| explained(&e, "asking the query"))?;
+    let column = statement.columns().iter().map(|column| {
+        let ty = match *column.type_() {
+            Oid::BOOL => Type::Boolean,
+            Oid::INT2 => Type::SmallInt,
+            Oid::INT4 => Type::Integer,
+            Oid::INT8 => Type::BigInt,
+            Oid::FLOAT4 => Type::Real,
+            Oid::FLOAT8 => Type::Double,
+            Oid::DATE => Type::Date,
+            Oid::TIME => Type::Time,
+            Oid::TIMESTAMP => Type::Timestamp,
+            Oid::TIMESTAMPTZ => Type::TimestampTz,
+            Oid::JSON | Oid::JSONB => Type::Json,
+            Oid::UUID => Type::Uuid,
+            Oid::BYTEA => Type::Bytes,
+            _ => Type::Text,
+        };
+        (column.name().to_string(), ty)
+    });
+    Ok(column.collect())
+}
+
+/// Reads the copy, and parts its rows: so many fields in 16 bits, and for each its length
+/// in 32 bits and its bytes ("Binary Format").
+pub fn give(
+    client: &mut Client,
+    asked: &Asked,
+    give: &mut dyn FnMut(&mut RawRows) -> bool,
+) -> Result<(), Error> {
+    let mut reader = client
+        .copy_out(asked.copy.as_str())
+        .map_err(|e| explained(&e, "reading the rows"))?;
+    let mut raw = RawRows::default();
+    // What was read and not parted yet, which begins after the rows that are whole.
+    let mut head = HEADER.len();
+    loop {
+        let chunk = reader.fill_buf().map_err(read_failed)?;
+        if chunk.is_empty() {
+            break;
+        }
+        let passed = head.min(chunk.len());
+        head -= passed;
+        raw.bytes.extend_from_slice(&chunk[passed..]);
+        let count = chunk.len();
+        reader.consume(count);
+        if !part(&mut raw, give) {
+            return Ok(());
+        }
+    }
+    if !raw.ends.is_empty() {
+        give(&mut raw);
+    }
+    Ok(())
+}
+
+/// Marks the rows that are whole; gives them once they fill a batch. False where nobody
+/// wants more.
+fn part(raw: &mut RawRows, give: &mut dyn FnMut(&mut RawRows) -> bool) -> bool {
+    let mut at = raw.ends.last().map_or(0, |end| *end as usize);
+    while let Some(end) = row_end(&raw.bytes, at) {
+        raw.ends.push(end as u32);
+        at = end;
+    }
+    if at < crate::outflow::FULL {
+        return true;
+    }
+    let rest = raw.bytes.split_off(at);
+    let wanted = give(raw);
+    raw.clear();
+    raw.bytes.extend_from_slice(&rest);
+    wanted
+}
+
+/// Where the row that starts at `at` ends, if it is there whole. The copy's end, -1
+/// fields, is no row.
+fn row_end(bytes: &[u8], mut at: usize) -> Option<usize> {
+    let fields = i16::from_be_bytes(*bytes.get(at..)?.first_chunk()?);
+    at += 2;
+    if fields < 0 {
+        return None;
+    }
+    for _ in 0..fields {
+        let length = i32::from_be_bytes(*bytes.get(at..)?.first_chunk()?);
+        at += 4 + usize::try_from(length).unwrap_or(0);
+    }
+    (at <= bytes.len()).then_some(at)
+}
+
+fn read_failed(error: std::io::Error) -> Error {
+    match error
+        .get_ref()
+        .and_then(|e| e.downcast_ref::<postgres::Error>())
+    {
+        Some(error) => explained(error, "reading the rows"),
+        None => Error::new(format!("reading the rows: {error}"))
+            .advice("the server went away; run this again when it is back"),
+    }
+}
+
+fn decoder(types: &[Type], oids: Vec<Oid>) -> Decoder {
+    let typing = Typing::new(types);
+    Box::new(move |raw, cells| {
+        typing.begin(cells, raw.ends.len());
+        let mut bytes = raw.bytes.as_slice();
+        for row in 0..raw.ends.len() {
+            take(&mut bytes, 2);
+            for (column, oid) in oids.iter().enumerate() {
+                let length = take(&mut bytes, 4)
+                    .try_into()
+                    .map_or(-1, i32::from_be_bytes);
+                let value = match usize::try_from(length) {
+                    Ok(length) => loose(take(&mut bytes, length), oid),
+                    Err(_) => Loose::Null,
+                };
+                typing.put(cells, row, column, value);
+            }
+        }
+    })
+}
+
+fn loose<'b>(bytes: &'b [u8], oid: &Oid) -> Loose<'b> {
+    let typed = |cell: Option<Cell>, ty: Type, otherwise: &'static str| match cell {
+        Some(cell) => Loose::Typed(cell, ty),
+        None => Loose::Text(otherwise),
+    };
+    let eight = || bytes.try_into().map_or(0, i64::from_be_bytes);
+    match *oid {
+        Oid::BOOL => Loose::Typed(Cell::Bool(bytes == [1]), Type::Boolean),
+        Oid::INT2 => Loose::Int(bytes.try_into().map_or(0, i16::from_be_bytes).into()),
+        Oid::INT4 => Loose::Int(bytes.try_into().map_or(0, i32::from_be_bytes).into()),
+        Oid::INT8 => Loose::Int(eight()),
+        Oid::FLOAT4 => Loose::Float(bytes.try_into().map_or(0.0, f32::from_be_bytes).into()),
+        Oid::FLOAT8 => Loose::Float(f64::from_bits(eight() as u64)),
+        Oid::NUMERIC => numeric(bytes),
+        Oid::DATE => {
+            let days = bytes.try_into().map_or(i32::MAX, i32::from_be_bytes);
+            let day = days.checked_add(EPOCH).and_then(Day::of_number);
+            typed(
+                day.map(Cell::Date),
+                Type::Date,
+                "a date beyond 0001 to 9999",
+            )
+        }
+        Oid::TIME => Loose::Typed(Cell::Time(eight().max(0) as u64 * 1000), Type::Time),
+        Oid::TIMESTAMP => typed(
+            timestamp(eight()),
+            Type::Timestamp,
+            "a timestamp beyond 0001 to 9999",
+        ),
+        Oid::TIMESTAMPTZ => typed(
+            timestamp(eight()),
+            Type::TimestampTz,
+            "a timestamp beyond 0001 to 9999",
+        ),
+        Oid::BYTEA | Oid::UUID => Loose::Bytes(bytes),
+        _ => match std::str::from_utf8(bytes) {
+            Ok(text) => Loose::Text(text),
+            Err(_) => Loose::Bytes(bytes),
+        },
+    }
+}
+
+fn timestamp(micros: i64) -> Option<Cell> {
+    let days = i32::try_from(micros.div_euclid(DAY)).ok()?;
+    let day = days.checked_add(EPOCH).and_then(Day::of_number)?;
+    Some(Cell::Timestamp(day, micros.rem_euclid(DAY) as u64 * 1000))
+}
+
+/// A numeric: how many groups of four digits, the power of 10,000 of the first, the sign,
+/// the scale that is shown, and the groups, 16 bits each (numeric_send, numeric.c).
+fn numeric(bytes: &[u8]) -> Loose<'static> {
+    let beyond = Loose::Text("a number beyond 38 digits");
+    let parts: Vec<i16> = bytes
+        .chunks_exact(2)
+        .map(|two| i16::from_be_bytes([two[0], two[1]]))
+        .collect();
+    let [count, weight, sign, scale, groups @ ..] = parts.as_slice() else {
+        return beyond;
+    };
+    if *sign as u16 == 0xC000 {
+        return Loose::Text("NaN");
+    }
+    if !matches!(*sign as u16, 0 | 0x4000) {
+        return Loose::Text("Infinity");
+    }
+    let scale = u32::from(*scale as u16);
+    let mut n: i128 = 0;
+    for group in groups.iter().take(*count as usize) {
+        let more = n
+            .checked_mul(10_000)
+            .and_then(|n| n.checked_add((*group).into()));
+        let Some(more) = more else { return beyond };
+        n = more;
+    }
+    // The last group stands for so many powers of ten.
+    let power = 4 * (i32::from(*weight) + 1 - i32::from(*count)) + scale as i32;
+    let ten = |power: i32| 10i128.checked_pow(power.unsigned_abs());
+    let scaled = match (power >= 0, ten(power)) {
+        (true, Some(by)) => n.checked_mul(by),
+        // Groups may end in zeros beyond the scale.
+        (false, Some(by)) => Some(n / by),
+        (_, None) => (n == 0).then_some(0),
+    };
+    match scaled {
+        Some(n) if *sign as u16 == 0x4000 => Loose::Decimal(-n, scale),
+        Some(n) => Loose::Decimal(n, scale),
+        None => beyond,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn read(parts: &[i16]) -> String {
+        let bytes: Vec<u8> = parts.iter().flat_map(|p| p.to_be_bytes()).collect();
+        match numeric(&bytes) {
+            Loose::Decimal(n, scale) => barrow_core::values::decimal(n, scale as usize),
+            Loose::Text(text) => text.into(),
+            other => format!("{other:?}"),
+        }
+    }
+
+    #[test]
+    fn numerics_one_by_one() {
+        assert_eq!(read(&[2, 0, 0, 2, 123, 4500]), "123.45");
+        assert_eq!(read(&[2, 0, 0x4000, 2, 123, 4500]), "-123.45");
+        assert_eq!(read(&[0, 0, 0, 2]), "0.00");
+        assert_eq!(read(&[1, 2, 0, 0, 5]), "500000000");
+        assert_eq!(read(&[1, -2, 0, 8, 7]), "0.00000007");
+        assert_eq!(read(&[0, 0, 0xC000u16 as i16, 0]), "NaN");
+    }
+
+    #[test]
+    fn rows_are_parted_where_they_end() {
+        let row: &[u8] = b"\0\x02\0\0\0\x01a\xFF\xFF\xFF\xFF";
+        let two = [row, row].concat();
+        assert_eq!(row_end(&two, 0), Some(11));
+        assert_eq!(row_end(&two, 11), Some(22));
+        assert_eq!(row_end(&two[..21], 11), None);
+        assert_eq!(row_end(b"\xFF\xFF", 0), None);
+    }
+}

@@ -1,0 +1,322 @@
+//! The files that are written. Each has a temporary name until all of them are whole, so
+//! that nobody sees half an export.
+
+use std::fs::{self, File};
+use std::io::{self, BufWriter, Write};
+use std::path::{Path, PathBuf};
+
+use barrow_core::export::{Packer, Told};
+use barrow_core::source::content::Running;
+use barrow_core::source::{Content, Packing};
+use barrow_core::visible::visible;
+
+use crate::failure::Failure;
+
+/// Where an export goes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Into {
+    /// Standard output.
+    Stdout,
+    /// A file, or several whose names are made from this one.
+    Path(PathBuf),
+}
+
+/// A file that was written.
+#[derive(Debug, Clone)]
+pub struct Made {
+    /// Its name; none for standard output.
+    pub path: Option<PathBuf>,
+    /// How many rows it has.
+    pub rows: u64,
+    /// What it is as stored.
+    pub content: Content,
+}
+
+/// The files of one export.
+pub struct Files {
+    into: Into,
+    packing: Packing,
+    /// Whether there are to be several.
+    parted: bool,
+    overwrites: bool,
+    begun: u64,
+    /// Whole files that wait for their names: the temporary one, and the file.
+    whole: Vec<(Option<PathBuf>, Made)>,
+    /// Temporary names that are to be taken away unless all ends well.
+    temporary: Vec<PathBuf>,
+}
+
+/// A file that is being written.
+pub struct Part {
+    out: Packer<Hashing>,
+    hash: Running,
+    temporary: Option<PathBuf>,
+    path: Option<PathBuf>,
+    bytes: u64,
+    /// What its last lines tell.
+    pub told: Told,
+}
+
+/// Bytes that are hashed on their way out.
+struct Hashing {
+    out: BufWriter<Box<dyn Write + Send>>,
+    hash: Running,
+}
+
+impl Write for Hashing {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let count = self.out.write(bytes)?;
+        self.hash.add(&bytes[..count]);
+        Ok(count)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.out.flush()
+    }
+}
+
+impl Part {
+    /// Bytes so far, before they are packed.
+    pub fn bytes(&self) -> u64 {
+        self.bytes
+    }
+
+    /// Writes bytes.
+    pub fn write(&mut self, bytes: &[u8]) -> Result<(), Failure> {
+        self.bytes += bytes.len() as u64;
+        self.out
+            .write_all(bytes)
+            .map_err(|e| failed(self.path.as_deref(), e))
+    }
+
+    /// Adds a row's numbers to the sums.
+    pub fn add(&mut self, row: &[i128]) {
+        for (sum, n) in self.told.sums.iter_mut().zip(row) {
+            *sum = sum.and_then(|sum| sum.checked_add(*n));
+        }
+    }
+}
+
+/// A failure to write; a reader of standard output that went away is told apart.
+fn failed(path: Option<&Path>, error: io::Error) -> Failure {
+    match path {
+        None if error.kind() == io::ErrorKind::BrokenPipe => Failure::ReaderGone,
+        None => Failure::not_done(format!("writing to standard output: {error}")),
+        Some(path) => Failure::NotDone {
+            message: format!(
+                "{}: {error}\nnothing is left of this export",
+                visible(path.as_os_str().as_encoded_bytes())
+            ),
+            advice: (error.kind() == io::ErrorKind::StorageFull)
+                .then(|| "make room there, then run this again".to_string()),
+        },
+    }
+}
+
+impl Files {
+    /// For an export; with `parted` into several files.
+    ///
+    /// # Errors
+    /// A file is there that must not be written over.
+    pub fn new(
+        into: Into,
+        packing: Packing,
+        parted: bool,
+        overwrites: bool,
+    ) -> Result<Files, Failure> {
+        if parted && into == Into::Stdout {
+            return Err(Failure::wrong(
+                "an export in parts has several files, and standard output is one",
+                "name them: -o prices.csv makes prices-1.csv, prices-2.csv",
+            ));
+        }
+        let files = Files {
+            into,
+            packing,
+            parted,
+            overwrites,
+            begun: 0,
+            whole: Vec::new(),
+            temporary: Vec::new(),
+        };
+        if let (Into::Path(path), false) = (&files.into, parted) {
+            files.may_write(path)?;
+        }
+        Ok(files)
+    }
+
+    /// Whether no file was begun.
+    pub fn is_untouched(&self) -> bool {
+        self.begun == 0
+    }
+
+    fn may_write(&self, path: &Path) -> Result<(), Failure> {
+        match path.metadata() {
+            Ok(found) if found.is_file() && !self.overwrites => Err(Failure::wrong(
+                format!(
+                    "{} is there already",
+                    visible(path.as_os_str().as_encoded_bytes())
+                ),
+                "name another file, or say --overwrite",
+            )),
+            Ok(found) if found.is_dir() => Err(Failure::wrong(
+                format!(
+                    "{} is a folder",
+                    visible(path.as_os_str().as_encoded_bytes())
+                ),
+                "name a file in it",
+            )),
+            _ => Ok(()),
+        }
+    }
+
+    /// Begins the next file; `key` is what its rows have in common.
+    ///
+    /// # Errors
+    /// It cannot be made.
+    pub fn begin(&mut self, key: &str) -> Result<Part, Failure> {
+        self.begun += 1;
+        let path = match &self.into {
+            Into::Stdout => None,
+            Into::Path(path) if self.parted => Some(numbered(path, self.begun, key)),
+            Into::Path(path) => Some(path.clone()),
+        };
+        let hash = Running::default();
+        let (out, temporary): (Box<dyn Write + Send>, _) = match &path {
+            None => (Box::new(io::stdout()), None),
+            // A device or a pipe is written to as it is.
+            Some(path) if path.metadata().is_ok_and(|found| !found.is_file()) => {
+                let file = File::options().write(true).open(path);
+                (Box::new(file.map_err(|e| failed(Some(path), e))?), None)
+            }
+            Some(path) => {
+                self.may_write(path)?;
+                let temporary = temporary_name(path);
+                let file = File::options()
+                    .write(true)
+                    .create_new(true)
+                    .open(&temporary);
+                let file = file.map_err(|e| failed(Some(path), e))?;
+                self.temporary.push(temporary.clone());
+                (Box::new(file), Some(temporary))
+            }
+        };
+        let hashing = Hashing {
+            out: BufWriter::with_capacity(1 << 16, out),
+            hash: hash.clone(),
+        };
+        let name = path.as_deref().and_then(Path::file_name);
+        let told = Told {
+            file: name.map_or(String::new(), |n| n.to_string_lossy().into_owned()),
+            ..Told::default()
+        };
+        Ok(Part {
+            out: Packer::new(self.packing, hashing).map_err(|e| failed(path.as_deref(), e))?,
+            hash,
+            temporary,
+            path,
+            bytes: 0,
+            told,
+        })
+    }
+
+    /// Ends a file. It keeps its temporary name until all are whole.
+    ///
+    /// # Errors
+    /// Its last bytes cannot be written.
+    pub fn end(&mut self, part: Part) -> Result<(), Failure> {
+        let path = part.path;
+        let ended = part.out.finish().and_then(|mut hashing| hashing.flush());
+        ended.map_err(|e| failed(path.as_deref(), e))?;
+        if let (Some(temporary), Some(path)) = (&part.temporary, &path) {
+            let synced = File::open(temporary).and_then(|file| file.sync_all());
+            synced.map_err(|e| failed(Some(path), e))?;
+        }
+        let made = Made {
+            rows: part.told.rows,
+            content: part.hash.content(),
+            path,
+        };
+        self.whole.push((part.temporary, made));
+        Ok(())
+    }
+
+    /// Gives all files their names.
+    ///
+    /// # Errors
+    /// One cannot be named so.
+    pub fn finish(mut self) -> Result<Vec<Made>, Failure> {
+        let whole = std::mem::take(&mut self.whole);
+        let mut made = Vec::new();
+        for (temporary, file) in whole {
+            if let (Some(temporary), Some(path)) = (&temporary, &file.path) {
+                fs::rename(temporary, path).map_err(|e| failed(Some(path), e))?;
+            }
+            made.push(file);
+        }
+        self.temporary.clear();
+        Ok(made)
+    }
+}
+
+impl Drop for Files {
+    fn drop(&mut self) {
+        for temporary in &self.temporary {
+            let _ = fs::remove_file(temporary);
+        }
+    }
+}
+
+/// A name beside the file that nobody else has.
+fn temporary_name(path: &Path) -> PathBuf {
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    path.with_file_name(format!(".{name}.{}", crate::loading::run_id()))
+}
+
+/// `prices.csv.gz` as `prices-2.csv.gz`, or with its rows' value, `prices-kale.csv.gz`;
+/// where the name has `{part}`, that stands for it.
+fn numbered(path: &Path, number: u64, key: &str) -> PathBuf {
+    let part = match key {
+        "" => number.to_string(),
+        key => fit_for_a_name(key, number),
+    };
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    let named = match name.contains("{part}") {
+        true => name.replace("{part}", &part),
+        false => match name.char_indices().skip(1).find(|(_, c)| *c == '.') {
+            Some((dot, _)) => format!("{}-{part}{}", &name[..dot], &name[dot..]),
+            None => format!("{name}-{part}"),
+        },
+    };
+    path.with_file_name(named)
+}
+
+/// A value as a part of a file's name. One that has to be changed gets the file's number,
+/// so that no two values have one name.
+fn fit_for_a_name(value: &str, number: u64) -> String {
+    let fits = |c: char| c.is_alphanumeric() || matches!(c, '-' | '_');
+    let name: String = value
+        .chars()
+        .take(60)
+        .map(|c| if fits(c) { c } else { '_' })
+        .collect();
+    match name == value && !value.chars().any(char::is_uppercase) {
+        true => name,
+        false => format!("{name}-{number}"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn parts_have_names_of_their_own() {
+        let name = |path: &str, number, key| numbered(Path::new(path), number, key);
+        assert_eq!(name("out/p.csv.gz", 2, ""), Path::new("out/p-2.csv.gz"));
+        assert_eq!(name("p-{part}-x.csv", 2, "kale"), Path::new("p-kale-x.csv"));
+        assert_eq!(name("p", 3, "../../etc"), Path::new("p-______etc-3"));
+        // A file system may take two names for one that differ by capitals only.
+        assert_ne!(name("p", 1, "Kale"), name("p", 2, "kale"));
+    }
+}
