@@ -423,3 +423,12 @@ fn a_plan_knows_how_it_is_measured() {
     let spec = "[records]\nlayout = \"fixed\"\n[fixed]\nmeasure = \"bytes\"\n[columns]\na = { type = \"text\", width = 2 }\n";
     assert!(plan(spec).by_bytes());
 }
+
+#[test]
+fn a_header_of_a_fixed_layout_is_read_past() {
+    let spec = "[records]\nlayout = \"fixed\"\nheader = \"skip\"\n[columns]\n\
+                a = { type = \"text\", width = 3 }\nb = { type = \"integer\", width = 2 }\n";
+    let out = read(spec, "a  b \nkal12\n");
+    assert_eq!(out.cells(), [["kal", "12"]]);
+    assert_eq!(out.tally.left_out().header, 1);
+}

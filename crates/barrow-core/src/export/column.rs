@@ -25,6 +25,10 @@ pub struct ColumnWriter<'p> {
     form: NumberForm,
     /// How wide a number is filled up, where digits fill it up.
     width: Option<Width>,
+    /// Whether a number is written in plain text.
+    is_plain_number: bool,
+    /// Whether a field may be put in quotes.
+    can_quote: bool,
     /// The word for null.
     null: Result<Vec<u8>, Code>,
     /// Whether each value is read again.
@@ -52,7 +56,7 @@ enum How {
 pub struct Field {
     /// Whether it may hold what has to be quoted.
     pub is_free: bool,
-    /// Whether it is text that is empty, and not null.
+    /// Whether nothing is written for it, and it is not null.
     pub is_empty_text: bool,
     /// Whether it is null.
     pub is_null: bool,
@@ -64,7 +68,11 @@ impl<'p> ColumnWriter<'p> {
     ///
     /// # Errors
     /// Why the column's values cannot be written so that they are read back the same.
-    pub fn new(plan: &'p ColumnPlan, width: Option<usize>) -> Result<ColumnWriter<'p>, String> {
+    pub fn new(
+        plan: &'p ColumnPlan,
+        width: Option<usize>,
+        can_quote: bool,
+    ) -> Result<ColumnWriter<'p>, String> {
         let name = &plan.name;
         let reader = plan
             .reader
@@ -101,6 +109,8 @@ impl<'p> ColumnWriter<'p> {
                 wide,
                 zeros: !is_bytes,
             }),
+            is_plain_number: !has_form && width.is_none(),
+            can_quote,
             null: Ok(Vec::new()),
             verify: !simple,
             is_free: has_form || !(counted || usual_moment),
@@ -208,13 +218,11 @@ impl<'p> ColumnWriter<'p> {
             written = text.as_bytes().to_vec();
         }
         let (mut store, mut cell) = (Vec::new(), Cell::Null);
-        // Bytes of its own would be read as text.
+        let mut policy = None;
         let read = self
             .reader
             .read_text(&written, &mut store, &mut cell, |what| {
-                if is_policy(what) {
-                    note(what);
-                }
+                policy = policy.or(Some(what).filter(|what| is_policy(*what)));
             });
         let refusal = |code| Refusal {
             code,
@@ -222,14 +230,23 @@ impl<'p> ColumnWriter<'p> {
             value: visible_short(text.as_bytes(), LONGEST),
         };
         read.map_err(refusal)?;
-        self.put(
-            Valued {
-                cell,
-                block: &written,
-                store: &store,
-            },
-            out,
-        )
+        let value = Valued {
+            cell,
+            block: &written,
+            store: &store,
+        };
+        match policy {
+            Some(what) => note(what),
+            None if self.plan.ty.is_text() && value.bytes() != Some(text.as_bytes()) => {
+                return Err(Refusal {
+                    code: Code::NotAllowed,
+                    says: format!("would be read back as {}", self.shown(value)),
+                    value: visible_short(text.as_bytes(), LONGEST),
+                });
+            }
+            None => {}
+        }
+        self.put(value, out)
     }
 
     /// Whether the field is bytes and not text.
@@ -264,7 +281,7 @@ impl<'p> ColumnWriter<'p> {
                     ..field
                 });
             }
-            (How::Whole, Cell::Int(n)) if self.reader.options().form.is_none() => {
+            (How::Whole, Cell::Int(n)) if self.is_plain_number => {
                 let _ = write!(out, "{n}");
             }
             (How::Whole, Cell::Int(n)) => self.number(&n.to_string(), out).map_err(refused)?,
@@ -286,7 +303,7 @@ impl<'p> ColumnWriter<'p> {
                 let bytes = piece.of(value.block, value.store);
                 let bytes = match self.plan.ty {
                     // The blanks at its end are the database's ("Character Types").
-                    Type::Char(_) => bytes.trim_ascii_end(),
+                    Type::Char(_) => unpadded(bytes),
                     _ => bytes,
                 };
                 if self.reader.has_steps() {
@@ -319,6 +336,10 @@ impl<'p> ColumnWriter<'p> {
                 let bytes = piece.of(value.block, value.store);
                 let text = base64::engine::general_purpose::STANDARD.encode(bytes);
                 out.extend_from_slice(text.as_bytes());
+                return Ok(Field {
+                    is_empty_text: bytes.is_empty(),
+                    ..field
+                });
             }
             _ => return Err(refused(Code::NotAllowed)),
         }
@@ -326,7 +347,7 @@ impl<'p> ColumnWriter<'p> {
     }
 
     fn number(&self, plain: &str, out: &mut Vec<u8>) -> Result<(), Code> {
-        if self.reader.options().form.is_none() && self.width.is_none() {
+        if self.is_plain_number {
             out.extend_from_slice(plain.as_bytes());
             return Ok(());
         }
@@ -345,8 +366,10 @@ impl<'p> ColumnWriter<'p> {
     }
 
     /// Whether an empty text in quotes is read as one.
-    fn keeps_empty(&self) -> bool {
-        self.reader.options().quoted_empty == QuotedEmpty::Text && self.plan.ty.is_text()
+    pub fn keeps_empty(&self) -> bool {
+        self.can_quote
+            && self.reader.options().quoted_empty == QuotedEmpty::Text
+            && self.plan.ty.is_text()
     }
 
     fn shown(&self, value: Valued<'_>) -> String {
@@ -408,11 +431,16 @@ fn is_same(ty: Type, a: Valued<'_>, b: Valued<'_>) -> bool {
     match (a.cell, b.cell) {
         (Cell::Null, Cell::Null) => true,
         (Cell::Text(_), Cell::Text(_)) if matches!(ty, Type::Char(_)) => {
-            let text = |value: Valued<'_>| value.bytes().map(|b| b.trim_ascii_end().to_vec());
-            text(a) == text(b)
+            a.bytes().map(unpadded) == b.bytes().map(unpadded)
         }
         _ => a.compare(b) == Some(std::cmp::Ordering::Equal),
     }
+}
+
+/// A text without the spaces at its end.
+fn unpadded(text: &[u8]) -> &[u8] {
+    let spaces = text.iter().rev().take_while(|b| **b == b' ').count();
+    &text[..text.len() - spaces]
 }
 
 /// A cell with bytes of its own.

@@ -107,6 +107,8 @@ pub struct RecordWriter<'p> {
     encode: Encode,
     charset: Charset,
     ending: Vec<u8>,
+    /// Whether the first record's end tells that of all others.
+    is_told_by_first: bool,
     /// The written columns that are summed.
     summed: Vec<usize>,
     /// The written column that parts records from others.
@@ -176,6 +178,9 @@ impl<'p> RecordWriter<'p> {
             encode,
             charset,
             ending: bytes,
+            is_told_by_first: plan.records.ending == EndingPlan::Auto
+                && plan.records.header == Header::None
+                && plan.export.preamble.is_empty(),
             plan,
             summed: Vec::new(),
             parted_by: None,
@@ -338,6 +343,11 @@ impl<'p> RecordWriter<'p> {
             Layout::Delimited(marks) => self.delimited(marks, line, scratch, out)?,
             Layout::Fixed(slots, width) => self.fixed(slots, *width, line, scratch, out)?,
         }
+        if self.is_told_by_first && out.bytes[start..].contains(&b'\r') {
+            let says = "holds a carriage return, by which the records' end would be told if it came \
+                        first: say [records] ending";
+            return Err((None, refusal(Code::NotAllowed, says, "")));
+        }
         let length = out.bytes.len() - start;
         if length > self.plan.records.longest {
             let says = format!("a record of {length} bytes, longer than [records] longest");
@@ -368,7 +378,10 @@ impl<'p> RecordWriter<'p> {
             let writer = &self.columns[place];
             let from = out.bytes.len();
             let field = self.field(line, place, &mut out.bytes, &mut out.repairs)?;
+            // Nothing between two quotes may be read as null.
+            let loses = field.is_empty_text && !writer.keeps_empty();
             let always = match marks.when {
+                _ if loses => false,
                 QuoteWhen::Needed => false,
                 QuoteWhen::Text => writer.plan.ty.is_text() && !field.is_null,
                 QuoteWhen::Always => !field.is_null,
@@ -381,7 +394,7 @@ impl<'p> RecordWriter<'p> {
             scratch
                 .text
                 .push_str(&String::from_utf8_lossy(&out.bytes[from..]));
-            let must = (field.is_empty_text && writer.reader_keeps_empty())
+            let must = (field.is_empty_text && writer.keeps_empty())
                 || marks.must_quote(&scratch.text, at == 0);
             if plain && !must && !always {
                 continue;
@@ -404,7 +417,10 @@ impl<'p> RecordWriter<'p> {
             false => is_blank(scratch.line.as_bytes()),
         };
         if blank && marks.is_blank_skipped {
-            out.bytes.truncate(start);
+            if plain {
+                scratch.line = String::from_utf8_lossy(&out.bytes[start..]).into_owned();
+                out.bytes.truncate(start);
+            }
             scratch.line = self.unblanked(marks, line, &scratch.line)?;
             if plain {
                 out.bytes.extend_from_slice(scratch.line.as_bytes());
@@ -436,7 +452,10 @@ impl<'p> RecordWriter<'p> {
         };
         let is_null = only.is_some() && line.value(line.grid.columns[0]).cell == Cell::Null;
         match (only, marks.quote) {
-            (Some(column), Some(quote)) if !is_null || (text.is_empty() && reads_null(column)) => {
+            (Some(column), Some(quote))
+                if (!is_null && (!text.is_empty() || column.keeps_empty()))
+                    || (is_null && text.is_empty() && reads_null(column)) =>
+            {
                 Ok(format!("{quote}{text}{quote}"))
             }
             _ => {
@@ -651,6 +670,9 @@ impl Marks {
         {
             return Err("starts as a comment does, and the format has no quotes".into());
         }
+        if self.ends_in_delimiter(text) {
+            return Err("ends in half a delimiter, and the format has no quotes".into());
+        }
         if self.escape.is_none() {
             return Err("holds the delimiter, and the format has no quotes".into());
         }
@@ -693,14 +715,6 @@ impl Marks {
     }
 }
 
-impl ColumnWriter<'_> {
-    /// Whether a quoted empty field is read as empty text.
-    fn reader_keeps_empty(&self) -> bool {
-        let options = self.plan.reader.as_ref().map(|reader| reader.options());
-        options.is_some_and(|o| o.quoted_empty == QuotedEmpty::Text) && self.plan.ty.is_text()
-    }
-}
-
 fn is_blank(line: &[u8]) -> bool {
     line.iter().all(|b| matches!(b, b' ' | b'\t'))
         || std::str::from_utf8(line).is_ok_and(|text| text.trim().is_empty())
@@ -720,11 +734,11 @@ fn columns<'p>(
         (Place::Field(field), Some(fixed)) => fixed.slices.get(*field).map(|(_, wide)| *wide),
         _ => None,
     };
-    let _ = plan;
+    let can_quote = kind.fixed.is_none() && !plan.records.delimited.quote.is_empty();
     let written = kind.loaded().filter(|c| c.place != Place::Computed);
     written
         .filter_map(|column| {
-            let writer = ColumnWriter::new(column, width(&column.place));
+            let writer = ColumnWriter::new(column, width(&column.place), can_quote);
             writer.map_err(|problem| problems.push(problem)).ok()
         })
         .collect()

@@ -266,8 +266,11 @@ impl Rules {
         })
     }
 
-    /// A header record's names.
+    /// A header record's names; none in a fixed layout, where nothing sets them apart.
     pub fn names(&self, bytes: &[u8], mark: &Mark) -> Vec<String> {
+        if self.delimited.delimiter.is_empty() {
+            return Vec::new();
+        }
         let mut spans = Vec::new();
         let _ = fields::split(&self.delimited, bytes, mark, &mut spans);
         spans
