@@ -150,6 +150,18 @@ const TOUR: &[Step] = &[
     ),
     Step(MENDED, &["mend", "{run}"]),
     Step(
+        "The way out: the same spec writes the table in the same format, letter by letter.",
+        &[
+            "export",
+            "deliveries.spec.toml",
+            "--where",
+            "source_file = 'deliveries-w14.psv'",
+            "-o",
+            "w14-again.psv",
+            "--overwrite",
+        ],
+    ),
+    Step(
         "What was loaded, when, from what and with what result.",
         &["ledger", "--into", "sqlite:market.db"],
     ),
@@ -188,7 +200,7 @@ pub fn run(args: &Demo) -> Result<ExitCode, Failure> {
             .collect();
         let heading = format!("{}. {about}", number + 1);
         anstream::println!("{}", heading.cyan());
-        anstream::println!("{}\n", format!("$ barrow {}", arguments.join(" ")).bold());
+        anstream::println!("{}\n", format!("$ barrow {}", as_typed(&arguments)).bold());
         step(&args.folder, &arguments)?;
         anstream::println!();
     }
@@ -222,6 +234,16 @@ fn make_keyed_table(folder: &Path) -> Result<(), Failure> {
            weight_kg DECIMAL(6,2), organic BOOLEAN, grade CHAR(1));",
     )?;
     Ok(())
+}
+
+/// A command's arguments as people type them.
+fn as_typed(arguments: &[&str]) -> String {
+    let typed = |word: &&str| match word.contains(' ') {
+        true => format!("\"{word}\""),
+        false => (*word).to_string(),
+    };
+    let words: Vec<String> = arguments.iter().map(typed).collect();
+    words.join(" ")
 }
 
 /// Corrects two of the records that the last load kept beside, and returns its run.

@@ -4,6 +4,7 @@ mod check;
 mod databases;
 mod demo;
 mod draft;
+mod export;
 mod formats;
 mod ledger;
 mod load;
