@@ -105,6 +105,21 @@ fn value(cell: Cell, scale: u32, batch: &Batch) -> Value {
     }
 }
 
+/// Steps through a query, and looks at no value.
+pub fn step(database: &Path, query: &str) -> Result<f64, Box<dyn Error>> {
+    let clock = Instant::now();
+    let connection = Connection::open(database)?;
+    connection.pragma_update(None, "cache_size", -16_384)?;
+    let mut statement = connection.prepare(query)?;
+    let mut rows = statement.query([])?;
+    let mut count = 0u64;
+    while rows.next()?.is_some() {
+        count += 1;
+    }
+    std::hint::black_box(count);
+    Ok(clock.elapsed().as_secs_f64())
+}
+
 /// Inserts the spec's rows by prepared statements of `rows` rows each, in one
 /// transaction, into a new table. Only the inserting is timed.
 pub fn insert(spec: &Path, database: &Path, rows: usize) -> Result<f64, Box<dyn Error>> {

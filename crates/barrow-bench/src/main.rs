@@ -39,6 +39,13 @@ enum Task {
         #[arg(long, default_value_t = 2)]
         threads: usize,
     },
+    /// Step through a query of a SQLite database, and look at no value.
+    Step {
+        /// The database.
+        database: PathBuf,
+        /// The query.
+        query: String,
+    },
     /// Insert the spec's rows, already typed and in memory, into SQLite.
     Insert {
         /// The spec, which names its file.
@@ -61,6 +68,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         } => make::file(&file, records, seed, form)?,
         Task::Newlines { file } => floor::newlines(&file)?,
         Task::Typed { spec, threads } => typed::count(&spec, threads)?,
+        Task::Step { database, query } => floor::step(&database, &query)?,
         Task::Insert {
             spec,
             database,

@@ -440,6 +440,8 @@ fn values_that_would_not_be_read_back_are_told() {
         (words("a"), words("many"), "not a number"),
         (words("a"), int(70_000), "out of range"),
         (words("a"), Value::Null, "required"),
+        (Value::Bytes(vec![0xFF]), int(1), "bytes, where"),
+        (words("a"), Value::Bytes(vec![1, 2]), "bytes, where"),
     ];
     let rows: Vec<Vec<Value>> = cases
         .iter()

@@ -68,7 +68,11 @@ impl MomentForm {
     }
 }
 
-fn usual(cell: Cell, ty: Type, out: &mut Vec<u8>) -> Result<(), Code> {
+/// Writes a cell in the usual notation.
+///
+/// # Errors
+/// It is no moment.
+pub fn usual(cell: Cell, ty: Type, out: &mut Vec<u8>) -> Result<(), Code> {
     match cell {
         Cell::Date(day) => put_day(day, out),
         Cell::Time(nanos) => put_time(nanos, out),

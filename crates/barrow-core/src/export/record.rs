@@ -62,6 +62,8 @@ pub struct Misfit {
     pub column: u32,
     /// It, in the standard notation.
     pub text: String,
+    /// Whether it is bytes that no text stands for.
+    pub is_bytes: bool,
 }
 
 /// Records as they were written.
@@ -131,6 +133,10 @@ struct Marks {
     ending: String,
     when: QuoteWhen,
     is_blank_skipped: bool,
+    /// The bytes for which text may have to be quoted.
+    special: Box<[bool; 256]>,
+    /// Whether a field that has none of them is never quoted.
+    is_quick: bool,
 }
 
 /// A field of a fixed layout.
@@ -365,6 +371,8 @@ impl<'p> RecordWriter<'p> {
         out: &mut Written,
     ) -> Result<(), (Option<usize>, Refusal)> {
         let plain = self.encode.is_plain();
+        // A misfit's cell is null, and not its value.
+        let quick = plain && marks.is_quick && line.misfits.is_empty();
         let start = out.bytes.len();
         scratch.line.clear();
         for (at, column) in self.fields.iter().enumerate() {
@@ -376,6 +384,13 @@ impl<'p> RecordWriter<'p> {
             }
             let Some(place) = *column else { continue };
             let writer = &self.columns[place];
+            let quickly = quick && (at > 0 || marks.comment.is_none()) && {
+                let value = line.value(line.grid.columns[place]);
+                writer.write_quickly(value, &marks.special, &mut out.bytes)
+            };
+            if quickly {
+                continue;
+            }
             let from = out.bytes.len();
             let field = self.field(line, place, &mut out.bytes, &mut out.repairs)?;
             // Nothing between two quotes may be read as null.
@@ -479,13 +494,12 @@ impl<'p> RecordWriter<'p> {
         // How much of the width is filled, in what the layout counts.
         let mut filled = 0;
         for slot in slots {
-            for _ in filled..slot.place.start {
-                out.bytes.extend_from_slice(&space);
-            }
+            fill(slot.place.start - filled, &space, by_bytes, &mut out.bytes)
+                .map_err(|e| (None, e))?;
             filled = slot.place.end;
             let wide = slot.place.len();
             let Some(place) = self.fields.get(slot.field).copied().flatten() else {
-                (0..wide).for_each(|_| out.bytes.extend_from_slice(&space));
+                fill(wide, &space, by_bytes, &mut out.bytes).map_err(|e| (None, e))?;
                 continue;
             };
             scratch.raw.clear();
@@ -500,7 +514,6 @@ impl<'p> RecordWriter<'p> {
                 let says = "holds a line end, which would end the record";
                 return Err((Some(place), refusal(Code::NotAllowed, says, text)));
             }
-            let from = out.bytes.len();
             scratch.bytes.clear();
             out.replaced += self
                 .encoded(text, &mut scratch.bytes)
@@ -521,17 +534,19 @@ impl<'p> RecordWriter<'p> {
             if slot.align == Align::Left {
                 out.bytes.extend_from_slice(&scratch.bytes);
             }
-            for _ in 0..(wide - taken) / scratch.pad.len().clamp(1, if by_bytes { 4 } else { 1 }) {
-                out.bytes.extend_from_slice(&scratch.pad);
-            }
+            fill(wide - taken, &scratch.pad, by_bytes, &mut out.bytes)
+                .map_err(|e| (Some(place), e))?;
             if slot.align == Align::Right {
                 out.bytes.extend_from_slice(&scratch.bytes);
             }
-            debug_assert!(out.bytes.len() >= from);
         }
-        for _ in filled..width {
-            out.bytes.extend_from_slice(&space);
-        }
+        fill(
+            width.saturating_sub(filled),
+            &space,
+            by_bytes,
+            &mut out.bytes,
+        )
+        .map_err(|e| (None, e))?;
         if !self.ending.is_empty() {
             self.is_a_line(&out.bytes[start..]).map_err(|e| (None, e))?;
         }
@@ -573,6 +588,11 @@ impl<'p> RecordWriter<'p> {
         let mut note = |what: What| repairs.note(what, Some(&writer.plan.name), line.number);
         let misfit = line.misfits.iter().find(|m| m.column as usize == column);
         let written = match misfit {
+            Some(misfit) if misfit.is_bytes => Err(refusal(
+                Code::BadBytes,
+                "bytes, where the column has text or a number",
+                &misfit.text,
+            )),
             Some(misfit) => writer.write_misfit(&misfit.text, out, &mut note),
             None => writer.write(line.value(column), out, &mut note),
         };
@@ -593,6 +613,17 @@ fn refusal(code: Code, says: impl Into<String>, value: &str) -> Refusal {
         says: says.into(),
         value: visible_short(value.as_bytes(), 60),
     }
+}
+
+/// Fills so many characters, or bytes, with a character that is given in its encoding.
+fn fill(count: usize, pad: &[u8], by_bytes: bool, out: &mut Vec<u8>) -> Result<(), Refusal> {
+    let size = if by_bytes { pad.len().max(1) } else { 1 };
+    if !count.is_multiple_of(size) {
+        let says = format!("{count} bytes are left, which its padding of {size} does not fill");
+        return Err(refusal(Code::TooLong, says, ""));
+    }
+    (0..count / size).for_each(|_| out.extend_from_slice(pad));
+    Ok(())
 }
 
 /// A row of a grid.
@@ -715,7 +746,24 @@ impl Marks {
     }
 }
 
+/// Whether a mark starts with what a number, a date or a word may have.
+fn firsts_are_words(plan: &Plan, ending: &str) -> bool {
+    let d = &plan.records.delimited;
+    let marks = [
+        d.delimiter.as_slice(),
+        &d.quote,
+        d.escape_text(),
+        ending.as_bytes(),
+    ];
+    let mut firsts = marks.into_iter().filter_map(<[u8]>::first);
+    firsts.any(|b| b.is_ascii_alphanumeric() || b"+-.: ".contains(b))
+}
+
 fn is_blank(line: &[u8]) -> bool {
+    // Nearly every line is told by its first byte.
+    if line.first().is_some_and(|b| *b > b' ' && b.is_ascii()) {
+        return false;
+    }
     line.iter().all(|b| matches!(b, b' ' | b'\t'))
         || std::str::from_utf8(line).is_ok_and(|text| text.trim().is_empty())
 }
@@ -768,8 +816,24 @@ fn fields(kind: &KindPlan) -> Vec<Option<usize>> {
 fn layout(plan: &Plan, kind: &KindPlan, ending: String) -> Layout {
     let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
     let d = &plan.records.delimited;
+    let firsts = [
+        d.delimiter.as_slice(),
+        &d.quote,
+        d.escape_text(),
+        ending.as_bytes(),
+        b"\n",
+        b"\r",
+    ];
+    let mut special = Box::new([false; 256]);
+    for first in firsts.into_iter().filter_map(<[u8]>::first) {
+        special[usize::from(*first)] = true;
+    }
     match &kind.fixed {
         None => Layout::Delimited(Marks {
+            special,
+            // Letters and digits stand in numbers and dates, which are not looked at.
+            is_quick: plan.export.quote_when == QuoteWhen::Needed
+                && !firsts_are_words(plan, &ending),
             delimiter: text(&d.delimiter),
             quote: text(&d.quote).chars().next(),
             escape: match &d.escape {

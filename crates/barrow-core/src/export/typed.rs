@@ -2,7 +2,7 @@
 
 use super::record::Misfit;
 use crate::spec::Type;
-use crate::values::{Cell, Piece, Standard, shown};
+use crate::values::{Cell, Day, Piece, Standard, shown};
 
 /// A value as a database gives it.
 #[derive(Debug, Clone, Copy)]
@@ -82,6 +82,8 @@ impl Typing {
                 let at = cells.store.len() - text.len();
                 Some(Cell::Text(Piece::in_store(at, text.len())))
             }
+            (Loose::Text(text), Type::Date) => day(text.as_bytes()).map(Cell::Date),
+            (Loose::Text(text), Type::Timestamp) => timestamp(text.as_bytes()),
             (Loose::Int(n), Type::BigInt) => Some(Cell::Int(n)),
             (Loose::Int(n), Type::Integer) => i32::try_from(n).ok().map(|_| Cell::Int(n)),
             (Loose::Int(n), Type::SmallInt) => i16::try_from(n).ok().map(|_| Cell::Int(n)),
@@ -90,6 +92,10 @@ impl Typing {
             (Loose::Float(n), Type::Real) if f64::from(n as f32) == n => Some(Cell::Float(n)),
             (Loose::Decimal(n, from), Type::Decimal { precision, scale }) => {
                 decimal(n, from, precision, scale, &mut cells.store)
+            }
+            (Loose::Float(n), Type::Decimal { precision, scale }) => short(n, precision, scale),
+            (Loose::Int(n), Type::Decimal { precision, scale }) => {
+                decimal(n.into(), 0, precision, scale, &mut cells.store)
             }
             (Loose::Typed(cell, own), ty) if own == ty => Some(cell),
             (Loose::Bytes(bytes), Type::Bytes | Type::Uuid)
@@ -118,7 +124,17 @@ impl Typing {
             Loose::Text(text) => text.to_string(),
             Loose::Bytes(bytes) => match std::str::from_utf8(bytes) {
                 Ok(text) if self.types[column].is_text() => text.to_string(),
-                _ => bytes.iter().map(|b| format!("{b:02x}")).collect(),
+                // Its digits are no value of another type, whatever they look like.
+                _ => {
+                    let digits = bytes.iter().map(|b| format!("{b:02x}"));
+                    cells.misfits.push(Misfit {
+                        row: row as u32,
+                        column: column as u32,
+                        text: digits.collect(),
+                        is_bytes: true,
+                    });
+                    return Cell::Null;
+                }
             },
             Loose::Typed(cell, ty) => shown(cell, ty, &[], &[]).unwrap_or_default(),
         };
@@ -130,10 +146,48 @@ impl Typing {
                 row: row as u32,
                 column: column as u32,
                 text,
+                is_bytes: false,
             });
             Cell::Null
         })
     }
+}
+
+/// A day written `2031-04-03`.
+fn day(text: &[u8]) -> Option<Day> {
+    let [a, b, c, d, b'-', e, f, b'-', g, h] = text else {
+        return None;
+    };
+    let digit = |b: &u8| b.is_ascii_digit().then(|| b - b'0');
+    let two = |a: &u8, b: &u8| Some(digit(a)? * 10 + digit(b)?);
+    let year = i16::from(two(a, b)?) * 100 + i16::from(two(c, d)?);
+    Day::new(year, two(e, f)?, two(g, h)?)
+}
+
+/// A timestamp written `2031-04-03 08:05:09`.
+fn timestamp(text: &[u8]) -> Option<Cell> {
+    let (date, [b' ', a, b, b':', c, d, b':', e, f]) = text.split_at_checked(10)? else {
+        return None;
+    };
+    let digit = |b: &u8| b.is_ascii_digit().then(|| u64::from(b - b'0'));
+    let two = |a: &u8, b: &u8, most: u64| {
+        let n = digit(a)? * 10 + digit(b)?;
+        (n < most).then_some(n)
+    };
+    let seconds = two(a, b, 24)? * 3600 + two(c, d, 60)? * 60 + two(e, f, 60)?;
+    Some(Cell::Timestamp(day(date)?, seconds * 1_000_000_000))
+}
+
+/// The decimal of which a floating point number is the nearest, if it has at most 15
+/// digits: then it is the only one ("Limits", DBL_DIG, C17 5.2.4.2.2).
+fn short(n: f64, precision: u8, scale: u8) -> Option<Cell> {
+    if precision > 15 || !n.is_finite() {
+        return None;
+    }
+    let by = 10f64.powi(i32::from(scale));
+    let scaled = (n * by).round();
+    let is_exact = scaled / by == n && scaled.abs() < 10f64.powi(i32::from(precision));
+    is_exact.then_some(Cell::Decimal(scaled as i64))
 }
 
 /// A decimal with another scale, where that loses nothing and it fits.

@@ -272,30 +272,29 @@ fn timestamp(micros: i64) -> Option<Cell> {
 /// the scale that is shown, and the groups, 16 bits each (numeric_send, numeric.c).
 fn numeric(bytes: &[u8]) -> Loose<'static> {
     let beyond = Loose::Text("a number beyond 38 digits");
-    let parts: Vec<i16> = bytes
-        .chunks_exact(2)
-        .map(|two| i16::from_be_bytes([two[0], two[1]]))
-        .collect();
-    let [count, weight, sign, scale, groups @ ..] = parts.as_slice() else {
+    let Some((head, groups)) = bytes.split_first_chunk::<8>() else {
         return beyond;
     };
-    if *sign as u16 == 0xC000 {
+    let part = |at: usize| i16::from_be_bytes([head[at], head[at + 1]]);
+    let (count, weight, sign, scale) = (part(0), part(2), part(4), part(6));
+    if sign as u16 == 0xC000 {
         return Loose::Text("NaN");
     }
-    if !matches!(*sign as u16, 0 | 0x4000) {
+    if !matches!(sign as u16, 0 | 0x4000) {
         return Loose::Text("Infinity");
     }
-    let scale = u32::from(*scale as u16);
+    let scale = u32::from(scale as u16);
     let mut n: i128 = 0;
-    for group in groups.iter().take(*count as usize) {
+    for group in groups.chunks_exact(2).take(count as usize) {
+        let group = i16::from_be_bytes([group[0], group[1]]);
         let more = n
             .checked_mul(10_000)
-            .and_then(|n| n.checked_add((*group).into()));
+            .and_then(|n| n.checked_add(group.into()));
         let Some(more) = more else { return beyond };
         n = more;
     }
     // The last group stands for so many powers of ten.
-    let power = 4 * (i32::from(*weight) + 1 - i32::from(*count)) + scale as i32;
+    let power = 4 * (i32::from(weight) + 1 - i32::from(count)) + scale as i32;
     let ten = |power: i32| 10i128.checked_pow(power.unsigned_abs());
     let scaled = match (power >= 0, ten(power)) {
         (true, Some(by)) => n.checked_mul(by),
@@ -304,7 +303,7 @@ fn numeric(bytes: &[u8]) -> Loose<'static> {
         (_, None) => (n == 0).then_some(0),
     };
     match scaled {
-        Some(n) if *sign as u16 == 0x4000 => Loose::Decimal(-n, scale),
+        Some(n) if sign as u16 == 0x4000 => Loose::Decimal(-n, scale),
         Some(n) => Loose::Decimal(n, scale),
         None => beyond,
     }

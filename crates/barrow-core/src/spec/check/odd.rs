@@ -1,7 +1,7 @@
 //! What is legal in a spec, and odd all the same.
 
 use super::values;
-use crate::spec::plan::KindPlan;
+use crate::spec::plan::{ColumnPlan, KindPlan};
 use crate::spec::problem::{At, Problem};
 use crate::spec::written::{Column, Written};
 use crate::values::{Cell, ColumnReader, LimitOptions, ReaderOptions};
@@ -17,6 +17,7 @@ pub fn oddities(written: &Written, kinds: &[KindPlan]) -> Vec<Problem> {
         if let Some(plan) = plan {
             odd.extend(year_without_a_century(column, written, plan.ty));
             odd.extend(null_that_is_a_value(column, written, plan.ty));
+            odd.extend(two_words_for_one(column, plan));
         }
     }
     odd.sort_by_key(|problem| problem.span.start);
@@ -51,6 +52,24 @@ fn year_without_a_century(
             "which hundred years?",
         )
         .help("say two_digit_years_from = 1950, or the like"),
+    )
+}
+
+/// A lookup or a swap that an export could not write backwards.
+fn two_words_for_one(column: &Column, plan: &ColumnPlan) -> Option<Problem> {
+    let found = plan.reader.as_ref()?.ambiguous().into_iter().next()?;
+    let lookup = column.lookup.as_ref().map(|at| &at.span);
+    let span = lookup.or(column.swap.as_ref().map(|at| &at.span))?;
+    Some(
+        Problem::new(
+            span.clone(),
+            format!(
+                "column {}: {found}; an export could not tell which to write",
+                column.name.it
+            ),
+            "not to be written",
+        )
+        .help("that is fine for a spec that only loads"),
     )
 }
 
