@@ -39,7 +39,7 @@ enum Task {
         #[arg(long, default_value_t = 2)]
         threads: usize,
     },
-    /// Step through a query of a SQLite database, and look at no value.
+    /// Step through a query of a SQLite database, and throw its values away.
     Step {
         /// The database.
         database: PathBuf,

@@ -27,7 +27,10 @@ impl Value {
             Value::Null => Loose::Null,
             Value::Int(n) => Loose::Int(*n),
             Value::Float(n) => Loose::Float(*n),
-            Value::Decimal(n, scale) => Loose::Decimal(*n, *scale),
+            Value::Decimal(n, scale) => match i64::try_from(*n) {
+                Ok(n) => Loose::Decimal(n, *scale),
+                Err(_) => Loose::LongDecimal(n.to_le_bytes(), *scale),
+            },
             Value::Text(text) => Loose::Text(text),
             Value::Bytes(bytes) => Loose::Bytes(bytes),
         }

@@ -14,7 +14,10 @@ pub enum Loose<'v> {
     /// A floating point number.
     Float(f64),
     /// A decimal: digits times ten to the power of minus the scale.
-    Decimal(i128, u32),
+    Decimal(i64, u32),
+    /// The same with digits of 128 bits, little end first: as bytes, for a number of 128
+    /// bits would make every value larger.
+    LongDecimal([u8; 16], u32),
     /// Text, or anything else in the standard notation.
     Text(&'v str),
     /// Bytes.
@@ -91,6 +94,10 @@ impl Typing {
             (Loose::Float(n), Type::Double) if n.is_finite() => Some(Cell::Float(n)),
             (Loose::Float(n), Type::Real) if f64::from(n as f32) == n => Some(Cell::Float(n)),
             (Loose::Decimal(n, from), Type::Decimal { precision, scale }) => {
+                decimal(n.into(), from, precision, scale, &mut cells.store)
+            }
+            (Loose::LongDecimal(n, from), Type::Decimal { precision, scale }) => {
+                let n = i128::from_le_bytes(n);
                 decimal(n, from, precision, scale, &mut cells.store)
             }
             (Loose::Float(n), Type::Decimal { precision, scale }) => short(n, precision, scale),
@@ -120,7 +127,10 @@ impl Typing {
             Loose::Null => return Cell::Null,
             Loose::Int(n) => n.to_string(),
             Loose::Float(n) => n.to_string(),
-            Loose::Decimal(n, scale) => crate::values::decimal(n, scale as usize),
+            Loose::Decimal(n, scale) => crate::values::decimal(n.into(), scale as usize),
+            Loose::LongDecimal(n, scale) => {
+                crate::values::decimal(i128::from_le_bytes(n), scale as usize)
+            }
             Loose::Text(text) => text.to_string(),
             Loose::Bytes(bytes) => match std::str::from_utf8(bytes) {
                 Ok(text) if self.types[column].is_text() => text.to_string(),
@@ -192,6 +202,13 @@ fn short(n: f64, precision: u8, scale: u8) -> Option<Cell> {
 
 /// A decimal with another scale, where that loses nothing and it fits.
 fn decimal(n: i128, from: u32, precision: u8, to: u8, store: &mut Vec<u8>) -> Option<Cell> {
+    // Nearly all are of the column's own scale, and short.
+    if from == u32::from(to)
+        && let Ok(short) = i64::try_from(n)
+        && (precision > 18 || short.unsigned_abs() < 10u64.pow(u32::from(precision)))
+    {
+        return Some(Cell::Decimal(short));
+    }
     let to = u32::from(to);
     let n = match from <= to {
         true => n.checked_mul(10i128.checked_pow(to - from)?)?,

@@ -303,8 +303,13 @@ fn numeric(bytes: &[u8]) -> Loose<'static> {
         (_, None) => (n == 0).then_some(0),
     };
     match scaled {
-        Some(n) if sign as u16 == 0x4000 => Loose::Decimal(-n, scale),
-        Some(n) => Loose::Decimal(n, scale),
+        Some(n) => {
+            let n = if sign as u16 == 0x4000 { -n } else { n };
+            match i64::try_from(n) {
+                Ok(n) => Loose::Decimal(n, scale),
+                Err(_) => Loose::LongDecimal(n.to_le_bytes(), scale),
+            }
+        }
         None => beyond,
     }
 }
@@ -316,7 +321,7 @@ mod tests {
     fn read(parts: &[i16]) -> String {
         let bytes: Vec<u8> = parts.iter().flat_map(|p| p.to_be_bytes()).collect();
         match numeric(&bytes) {
-            Loose::Decimal(n, scale) => barrow_core::values::decimal(n, scale as usize),
+            Loose::Decimal(n, scale) => barrow_core::values::decimal(n.into(), scale as usize),
             Loose::Text(text) => text.into(),
             other => format!("{other:?}"),
         }

@@ -88,25 +88,28 @@ pub fn give(
     Ok(())
 }
 
+fn eight(tag: u8, bytes: [u8; 8], out: &mut Vec<u8>) {
+    let [a, b, c, d, e, f, g, h] = bytes;
+    out.extend_from_slice(&[tag, a, b, c, d, e, f, g, h]);
+}
+
 #[inline]
 fn put(value: ValueRef<'_>, out: &mut Vec<u8>) {
-    let mut counted = |tag: u8, bytes: &[u8]| {
-        out.push(tag);
-        out.extend_from_slice(&(bytes.len() as u32).to_le_bytes());
+    let counted = |tag: u8, bytes: &[u8], out: &mut Vec<u8>| {
+        let [a, b, c, d] = (bytes.len() as u32).to_le_bytes();
+        out.extend_from_slice(&[tag, a, b, c, d]);
         out.extend_from_slice(bytes);
     };
     match value {
         ValueRef::Null => out.push(NULL),
         ValueRef::Integer(n) => {
-            out.push(INTEGER);
-            out.extend_from_slice(&n.to_le_bytes());
+            eight(INTEGER, n.to_le_bytes(), out);
         }
         ValueRef::Real(n) => {
-            out.push(REAL);
-            out.extend_from_slice(&n.to_le_bytes());
+            eight(REAL, n.to_le_bytes(), out);
         }
-        ValueRef::Text(text) => counted(TEXT, text),
-        ValueRef::Blob(bytes) => counted(BLOB, bytes),
+        ValueRef::Text(text) => counted(TEXT, text, out),
+        ValueRef::Blob(bytes) => counted(BLOB, bytes, out),
     }
 }
 
