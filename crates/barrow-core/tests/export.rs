@@ -4,7 +4,7 @@ mod common;
 
 use std::io::Write;
 
-use barrow_core::export::{Cells, Grid, Lines, Loose, Packer, RecordWriter, Told, Typing, Written};
+use barrow_core::export::{Cells, Lines, Loose, Packer, RecordWriter, Told, Typing, Written};
 use barrow_core::spec::{Plan, Type};
 use barrow_core::values::Cell;
 use common::{plan, read, try_read};
@@ -53,14 +53,7 @@ fn written(plan: &Plan, rows: &[Vec<Value>]) -> (Vec<u8>, Vec<Vec<String>>, Writ
         }
     }
     let columns: Vec<usize> = (0..types.len()).collect();
-    let grid = Grid {
-        cells: &cells.cells,
-        height: cells.height,
-        columns: &columns,
-        block: &[],
-        store: &cells.store,
-        misfits: &cells.misfits,
-    };
+    let grid = cells.grid(&columns);
     let mut out = Written::default();
     writer.write(&grid, 0..rows.len() as u32, 1, &mut out);
     let unfit: Vec<u64> = out.unfit.iter().map(|u| u.row).collect();

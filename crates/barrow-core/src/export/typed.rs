@@ -1,6 +1,6 @@
 //! Rows as a database gives them become typed cells.
 
-use super::record::Misfit;
+use super::record::{Grid, Misfit};
 use crate::spec::Type;
 use crate::values::{Cell, Day, Piece, Standard, shown};
 
@@ -37,6 +37,20 @@ pub struct Cells {
     pub store: Vec<u8>,
     /// Values that are none of their column's type, in the order of their rows.
     pub misfits: Vec<Misfit>,
+}
+
+impl Cells {
+    /// The rows as they are written: `columns` are the places of those that are.
+    pub fn grid<'g>(&'g self, columns: &'g [usize]) -> Grid<'g> {
+        Grid {
+            cells: &self.cells,
+            height: self.height,
+            columns,
+            block: &[],
+            store: &self.store,
+            misfits: &self.misfits,
+        }
+    }
 }
 
 /// How loose values become typed ones.

@@ -4,7 +4,7 @@ use std::path::Path;
 use std::process::ExitCode;
 use std::time::{Duration, Instant};
 
-use barrow_core::export::{Cells, Grid, Loose, RecordWriter, Typing, Written};
+use barrow_core::export::{Cells, Loose, RecordWriter, Typing, Written};
 use barrow_core::flow::{self, Batch, Rows, Sink};
 use barrow_core::rejects::{Keeper, Reject};
 use barrow_core::source::SourceFile;
@@ -193,14 +193,7 @@ impl Mapping {
                 }
             }
             let columns: Vec<usize> = (0..self.places.len()).collect();
-            let grid = Grid {
-                cells: &cells.cells,
-                height: cells.height,
-                columns: &columns,
-                block: &[],
-                store: &cells.store,
-                misfits: &cells.misfits,
-            };
+            let grid = cells.grid(&columns);
             let first = batch.block.first_record;
             writer.write(&grid, 0..cells.height as u32, first, &mut written);
         }

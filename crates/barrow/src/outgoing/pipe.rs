@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 use std::thread;
 
-use barrow_core::export::{Cells, Grid, RecordWriter, Written};
+use barrow_core::export::{Cells, RecordWriter, Written};
 use barrow_targets::{Decoder, RawRows, Target};
 use crossbeam_channel::{Receiver, Sender, bounded};
 
@@ -89,14 +89,7 @@ fn work(decoder: &Decoder, writer: &RecordWriter<'_>, raw: &Receiver<Work>, done
     let columns: Vec<usize> = (0..writer.names().count()).collect();
     while let Ok(mut work) = raw.recv() {
         decoder(&work.raw, &mut cells);
-        let grid = Grid {
-            cells: &cells.cells,
-            height: cells.height,
-            columns: &columns,
-            block: &[],
-            store: &cells.store,
-            misfits: &cells.misfits,
-        };
+        let grid = cells.grid(&columns);
         work.written.clear();
         writer.write(&grid, 0..cells.height as u32, work.first, &mut work.written);
         if done.send(work).is_err() {
