@@ -21,6 +21,9 @@ pub const RUNS: &str = "barrow_runs";
 /// The table of the runs' files.
 pub const FILES: &str = "barrow_files";
 
+/// An id has so many characters.
+const ID: usize = 8;
+
 /// So many values are asked for at once.
 const AT_ONCE: usize = 200;
 
@@ -211,6 +214,29 @@ fn without(error: Error) -> Error {
         advice: Some(advice.into()),
         ..error
     }
+}
+
+/// Whether the ledger may be written, found out before the load and not at its end.
+///
+/// # Errors
+/// It may not.
+pub fn may_be_written(target: &mut dyn Target) -> Result<(), Error> {
+    for (table, column) in [(RUNS, "run"), (FILES, "run")] {
+        let statements = [
+            format!("INSERT INTO {table} SELECT * FROM {table} WHERE 1 = 0"),
+            format!("UPDATE {table} SET {column} = {column} WHERE 1 = 0"),
+        ];
+        for sql in statements {
+            let tried = target.tell(&sql, &[], "writing the ledger");
+            tried.map_err(|error| {
+                error.advice(format!(
+                    "ask its owner for the right: GRANT SELECT, INSERT, UPDATE ON {RUNS}, {FILES} TO \
+                     the user; or do without: [target] ledger = false"
+                ))
+            })?;
+        }
+    }
+    Ok(())
 }
 
 /// Writes a run: anew, or what has changed of it.
@@ -472,7 +498,11 @@ pub fn runs(target: &mut dyn Target, wanted: &Wanted) -> Result<Vec<Run>, Error>
     let mut conditions = vec!["1 = 1".to_string()];
     let mut values = Vec::new();
     if let Some(run) = &wanted.run {
-        conditions.push(format!("SUBSTR(run, 1, {}) = ?", run.chars().count()));
+        // A whole id is found by the table's key.
+        conditions.push(match run.chars().count() {
+            ID.. => "run = ?".to_string(),
+            some => format!("SUBSTR(run, 1, {some}) = ?"),
+        });
         values.push(Value::from(run.as_str()));
     }
     if let Some(table) = &wanted.table {

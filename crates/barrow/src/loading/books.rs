@@ -122,6 +122,8 @@ impl Books {
     pub fn begin(&mut self, target: &mut dyn Target, empties: bool) -> Result<(), Failure> {
         if !ledger::is_there(target)? {
             ledger::make(target)?;
+        } else {
+            ledger::may_be_written(target)?;
         }
         if empties {
             ledger::emptied(target, &self.run.table_key, &self.run.run)?;

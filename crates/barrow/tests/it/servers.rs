@@ -105,7 +105,7 @@ fn sockets_and_passwords() {
 
     d.sql(&[
         "DO $$ BEGIN CREATE ROLE clerk LOGIN PASSWORD 'cr:umbs'; EXCEPTION WHEN duplicate_object THEN NULL; END $$",
-        "GRANT INSERT, SELECT ON d, barrow_runs, barrow_files TO clerk",
+        "GRANT INSERT, SELECT, UPDATE ON d, barrow_runs, barrow_files TO clerk",
     ]);
     let clerk = d.url().replace("barrow@", "clerk@");
     let said = run_into(&d, &clerk, &[("PGPASSFILE", "/nowhere")]);
@@ -127,6 +127,21 @@ fn sockets_and_passwords() {
     use std::os::unix::fs::PermissionsExt;
     std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o600)).unwrap();
     assert_eq!(run_into(&d, &clerk, &file).code, 0);
+
+    // One who may read the ledger only is told so before the load, not at its end.
+    d.sql(&[
+        "DO $$ BEGIN CREATE ROLE scribe LOGIN; EXCEPTION WHEN duplicate_object THEN NULL; END $$",
+        "GRANT INSERT, SELECT ON d TO scribe",
+        "GRANT SELECT ON barrow_runs, barrow_files TO scribe",
+    ]);
+    let said = run_into(&d, &d.url().replace("barrow@", "scribe@"), &[]);
+    assert_eq!(said.code, 1);
+    assert!(
+        said.err
+            .contains("GRANT SELECT, INSERT, UPDATE ON barrow_runs"),
+        "{}",
+        said.err
+    );
 
     let d = database(Kind::MariaDb);
     let without = d.url().replace(":crumbs@", "@");
