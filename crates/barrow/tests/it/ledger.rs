@@ -19,6 +19,7 @@ on_every_database! {
     two_loads_of_one_file_at_once_load_it_once,
     loads_share_a_list_of_files,
     rejects_are_mended_in_two_steps,
+    rejects_that_are_deleted_are_given_up,
     a_mend_that_is_killed_loads_nothing_twice,
     rejects_are_rows_of_a_table,
     a_file_beyond_its_tolerance_is_left_out_whole,
@@ -486,20 +487,18 @@ fn rejects_are_mended_in_two_steps(kind: Kind) {
         (&kept["mended"], &kept["still_open"]),
         (&25.into(), &15.into())
     );
-    // One is given up, the others are corrected.
-    let left = left.replace("6350?,bad\n", "");
-    d.market.write(&file, left.as_bytes());
-    correct(&d, &file, 14);
+    // The others are corrected.
+    correct(&d, &file, 15);
     let json = mended("");
     assert_eq!(
         (&json["mended"]["mended"], &json["mended"]["given_up"]),
-        (&14.into(), &1.into())
+        (&15.into(), &0.into())
     );
     assert_eq!(
         d.rows("SELECT count(*), count(DISTINCT id) FROM d"),
-        ["9999|9999"]
+        ["10000|10000"]
     );
-    assert_eq!(d.count("SELECT count(*) FROM d WHERE note = 'mended'"), 39);
+    assert_eq!(d.count("SELECT count(*) FROM d WHERE note = 'mended'"), 40);
     assert!(
         !d.market.path(&folder).exists(),
         "nothing is left in the folder"
@@ -508,7 +507,7 @@ fn rejects_are_mended_in_two_steps(kind: Kind) {
     assert_eq!(kept["counts"]["loaded"], 9_960);
     assert_eq!(
         (&kept["mended"], &kept["given_up"], &kept["still_open"]),
-        (&39.into(), &1.into(), &0.into())
+        (&40.into(), &0.into(), &0.into())
     );
     let mends: Vec<u64> = kept["mends"]
         .as_array()
@@ -516,8 +515,27 @@ fn rejects_are_mended_in_two_steps(kind: Kind) {
         .iter()
         .map(|m| m["counts"]["loaded"].as_u64().unwrap())
         .collect();
-    assert_eq!(mends, [25, 0, 0, 14]);
+    assert_eq!(mends, [25, 0, 0, 15]);
     assert_eq!(mend(&d, &run).code, 2);
+}
+
+fn rejects_that_are_deleted_are_given_up(kind: Kind) {
+    let target = "[rejects]\ntolerance = 40";
+    let d = database(kind, &spec(target, ""), &[("a.csv", &with_forty_faults())]);
+    load(&d, "");
+    let folder = d.market.rejects();
+    let run = folder.strip_prefix("rejects/").unwrap().to_string();
+    let file = format!("{folder}/a.csv");
+    let text = String::from_utf8(d.market.read(&file)).unwrap();
+    d.market
+        .write(&file, text.replace("100?,bad\n", "").as_bytes());
+    let given_up = 40 - d.market.read(&file).iter().filter(|b| **b == b'?').count();
+    let json = done(&mend(&d, &format!("{run} --report json")));
+    assert!(given_up > 0);
+    assert_eq!(json["mended"]["given_up"], given_up);
+    assert_eq!(json["mended"]["still_open"], 40 - given_up);
+    assert_eq!(run_of(&d, &run)["given_up"], given_up);
+    assert_eq!(d.count("SELECT count(*) FROM d"), 9_960);
 }
 
 fn a_mend_that_is_killed_loads_nothing_twice(kind: Kind) {
