@@ -170,11 +170,6 @@ impl Tally {
         }
     }
 
-    /// Begins another flow, whose first file comes after those that are counted.
-    pub fn begin_flow(&mut self) {
-        self.first = self.files.len();
-    }
-
     /// The place among `files` of a flow's file.
     pub fn place_of(&self, index: usize) -> usize {
         self.first + index

@@ -7,6 +7,7 @@ use base64::Engine;
 use super::moment::{MomentForm, usual};
 use super::number::{self, Width};
 use super::record::Refusal;
+use super::typed::Misfit;
 use crate::rejects::Code;
 use crate::spec::Type;
 use crate::spec::plan::{ColumnPlan, Form, QuotedEmpty, Trim};
@@ -212,7 +213,7 @@ impl<'p> ColumnWriter<'p> {
     }
 
     /// Writes a value, as text in UTF-8 or, for a packed or binary number, as its bytes.
-    /// What the spec's policies make of it is told to `note`.
+    /// Where another value is written in its place, `change` is told.
     ///
     /// # Errors
     /// Why it would not be read back.
@@ -220,12 +221,19 @@ impl<'p> ColumnWriter<'p> {
         &self,
         value: Valued<'_>,
         out: &mut Vec<u8>,
-        note: &mut impl FnMut(What),
+        change: &mut impl FnMut(Changed),
     ) -> Result<Field, Refusal> {
         let start = out.len();
         let field = self.put(value, out)?;
-        if field.is_null || self.is_bytes() {
+        if field.is_null {
             return Ok(field);
+        }
+        if self.is_bytes() {
+            // Its bytes cannot be read as text, so its value is held against the limits.
+            return match self.reader.beyond_limits(value) {
+                Some(code) => Err(self.refusal(code, value)),
+                None => Ok(field),
+            };
         }
         let text = &out[start..];
         let sure = match self.how {
@@ -263,32 +271,42 @@ impl<'p> ColumnWriter<'p> {
                 value: self.shown(value),
             });
         };
-        note(what);
-        let (cell, bytes) = owned(back);
+        let changed = Changed::to(back, Some(what));
         out.truncate(start);
-        self.put(
-            Valued {
-                cell,
-                block: &[],
-                store: &bytes,
-            },
-            out,
-        )
+        let written = self.put(changed.value(), out);
+        change(changed);
+        written
     }
 
-    /// Writes a value that a database gives as text in the standard notation and that is
-    /// none of the column's type: what the policies make of it.
+    /// Writes a value of a database that is none of the column's type: what the policies
+    /// make of it. `change` is told of the value that is written.
     ///
     /// # Errors
     /// It is not one, and no policy says what becomes of it.
     pub fn write_misfit(
         &self,
-        text: &str,
+        misfit: &Misfit,
         out: &mut Vec<u8>,
-        note: &mut impl FnMut(What),
+        change: &mut impl FnMut(Changed),
     ) -> Result<Field, Refusal> {
+        let text = misfit.text.as_str();
+        let refused = |code, says: String| Refusal {
+            code,
+            says,
+            value: visible_short(text.as_bytes(), LONGEST),
+        };
+        if let Some(why) = misfit.lost {
+            return Err(refused(Code::BadBytes, why.into()));
+        }
+        if self.is_bytes() {
+            // Its text could be read as a number's bytes.
+            return Err(refused(
+                Code::OutOfRange,
+                format!("not a value of {}", self.plan.ty),
+            ));
+        }
         let mut written = Vec::new();
-        let is_number = self.plan.ty.is_number() && !self.is_bytes();
+        let is_number = self.plan.ty.is_number() && number::is_plain(text);
         if !is_number || number::write(&self.form, text, None, &mut written).is_err() {
             written = text.as_bytes().to_vec();
         }
@@ -299,29 +317,19 @@ impl<'p> ColumnWriter<'p> {
             .read_text(&written, &mut store, &mut cell, |what| {
                 policy = policy.or(Some(what).filter(|what| is_policy(*what)));
             });
-        let refusal = |code| Refusal {
-            code,
-            says: self.reader.sentence(code),
-            value: visible_short(text.as_bytes(), LONGEST),
-        };
-        read.map_err(refusal)?;
+        read.map_err(|code| refused(code, self.reader.sentence(code)))?;
         let value = Valued {
             cell,
             block: &written,
             store: &store,
         };
-        match policy {
-            Some(what) => note(what),
-            None if self.plan.ty.is_text() && value.bytes() != Some(text.as_bytes()) => {
-                return Err(Refusal {
-                    code: Code::NotAllowed,
-                    says: format!("would be read back as {}", self.shown(value)),
-                    value: visible_short(text.as_bytes(), LONGEST),
-                });
-            }
-            None => {}
+        if policy.is_none() && self.plan.ty.is_text() && value.bytes() != Some(text.as_bytes()) {
+            let says = format!("would be read back as {}", self.shown(value));
+            return Err(refused(Code::NotAllowed, says));
         }
-        self.put(value, out)
+        let field = self.put(value, out);
+        change(Changed::to(value, policy));
+        field
     }
 
     /// Whether the field is bytes and not text.
@@ -382,8 +390,8 @@ impl<'p> ColumnWriter<'p> {
                     _ => bytes,
                 };
                 if self.reader.has_steps() {
-                    let text = String::from_utf8_lossy(bytes);
-                    out.extend_from_slice(self.reader.reversed(&text).as_bytes());
+                    let text = std::str::from_utf8(bytes).map_err(|_| refused(Code::BadBytes))?;
+                    out.extend_from_slice(self.reader.reversed(text).as_bytes());
                 } else {
                     out.extend_from_slice(bytes);
                 }
@@ -444,9 +452,12 @@ impl<'p> ColumnWriter<'p> {
 
     /// Whether an empty text in quotes is read as one.
     pub fn keeps_empty(&self) -> bool {
-        self.can_quote
-            && self.reader.options().quoted_empty == QuotedEmpty::Text
-            && self.plan.ty.is_text()
+        self.can_quote && self.quoted_empty() == QuotedEmpty::Text && self.plan.ty.is_text()
+    }
+
+    /// What an empty field in quotes is.
+    pub fn quoted_empty(&self) -> QuotedEmpty {
+        self.reader.options().quoted_empty
     }
 
     fn shown(&self, value: Valued<'_>) -> String {
@@ -541,26 +552,44 @@ fn unpadded(text: &[u8]) -> &[u8] {
     &text[..text.len() - spaces]
 }
 
-/// A cell with bytes of its own.
-fn owned(value: Valued<'_>) -> (Cell, Vec<u8>) {
-    let moved = |piece: Piece| {
-        let bytes = piece.of(value.block, value.store).to_vec();
-        (Piece::in_store(0, bytes.len()), bytes)
-    };
-    match value.cell {
-        Cell::Text(piece) => {
-            let (piece, bytes) = moved(piece);
-            (Cell::Text(piece), bytes)
+/// A value that is written in another's place, with bytes of its own.
+#[derive(Debug, Clone)]
+pub struct Changed {
+    /// The policy that asked for it; none where the database's own notation was read.
+    pub what: Option<What>,
+    cell: Cell,
+    store: Vec<u8>,
+}
+
+impl Changed {
+    fn to(value: Valued<'_>, what: Option<What>) -> Changed {
+        let bytes = |piece: Piece| piece.of(value.block, value.store).to_vec();
+        let in_store = |store: &Vec<u8>| Piece::in_store(0, store.len());
+        let (cell, store) = match value.cell {
+            Cell::Text(piece) => {
+                let store = bytes(piece);
+                (Cell::Text(in_store(&store)), store)
+            }
+            Cell::Bytes(piece) => {
+                let store = bytes(piece);
+                (Cell::Bytes(in_store(&store)), store)
+            }
+            Cell::LongDecimal(piece) => {
+                let store = bytes(piece);
+                (Cell::LongDecimal(in_store(&store)), store)
+            }
+            cell => (cell, Vec::new()),
+        };
+        Changed { what, cell, store }
+    }
+
+    /// The value.
+    pub fn value(&self) -> Valued<'_> {
+        Valued {
+            cell: self.cell,
+            block: &[],
+            store: &self.store,
         }
-        Cell::Bytes(piece) => {
-            let (piece, bytes) = moved(piece);
-            (Cell::Bytes(piece), bytes)
-        }
-        Cell::LongDecimal(piece) => {
-            let (piece, bytes) = moved(piece);
-            (Cell::LongDecimal(piece), bytes)
-        }
-        cell => (cell, Vec::new()),
     }
 }
 

@@ -84,6 +84,22 @@ impl Lines {
                 ));
             }
         }
+        for template in plan.export.preamble.iter().chain(&plan.export.trailer) {
+            if template.contains(['\n', '\r']) {
+                problems.push(format!(
+                    "[export]: {template:?} has a line end within; say each line by itself"
+                ));
+            }
+        }
+        // A last line that is read past is not counted, and a record is taken for it.
+        let comment = plan.records.comment.as_deref();
+        for template in &plan.export.trailer {
+            if template.trim().is_empty() || comment.is_some_and(|c| template.starts_with(c)) {
+                problems.push(format!(
+                    "[export] trailer: {template:?} would be read past as a blank line or a comment"
+                ));
+            }
+        }
         match problems.is_empty() {
             true => Ok(lines),
             false => Err(problems),

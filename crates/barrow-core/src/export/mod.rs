@@ -6,7 +6,9 @@
 
 mod column;
 mod encode;
+mod fixed;
 mod lines;
+mod marks;
 mod moment;
 mod number;
 mod pack;
@@ -15,5 +17,5 @@ mod typed;
 
 pub use lines::{Lines, Told};
 pub use pack::Packer;
-pub use record::{Grid, Misfit, RecordWriter, Refusal, Unfit, Written};
-pub use typed::{Cells, Loose, Typing};
+pub use record::{RecordWriter, Refusal, Unfit, Written};
+pub use typed::{Cells, Loose, Misfit, Typing};

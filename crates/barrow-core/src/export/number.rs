@@ -50,11 +50,25 @@ pub fn write(
     }
 }
 
+/// Whether text is a number in plain text: `-123.45`, `1e30`.
+pub fn is_plain(text: &str) -> bool {
+    let digits = text.strip_prefix('-').unwrap_or(text);
+    let known = |b: u8| b.is_ascii_digit() || b".eE+-".contains(&b);
+    digits.starts_with(|c: char| c.is_ascii_digit()) && digits.bytes().all(known)
+}
+
 /// All digits, of which as many as the form implies stand after the mark.
 fn without_mark(form: &NumberForm, whole: &str, fraction: &str) -> Result<String, Code> {
     let fraction = fraction.trim_end_matches('0');
     if fraction.len() > form.implied {
         return Err(Code::TooPrecise);
+    }
+    if !whole
+        .bytes()
+        .chain(fraction.bytes())
+        .all(|b| b.is_ascii_digit())
+    {
+        return Err(Code::NotANumber);
     }
     let all = format!("{whole}{fraction:0<width$}", width = form.implied);
     let trimmed = all.trim_start_matches('0');

@@ -1,17 +1,18 @@
 //! Assembles records: fields set apart and quoted, or at their widths.
 
-use std::ops::Range;
-
-use super::column::{ColumnWriter, Field};
+use super::column::{Changed, ColumnWriter, Field};
 use super::encode::{Encode, Lacking};
+use super::fixed::Fixed;
+use super::marks::{Marks, is_blank};
+use super::typed::{Cells, Misfit};
 use crate::rejects::Code;
 use crate::source::Charset;
 use crate::spec::plan::{
-    Align, EndingPlan, Escape, Header, KindPlan, Measure, Place, Plan, QuoteWhen, QuotedEmpty,
-    WhenBlank, WhenUnencodable,
+    Align, EndingPlan, Header, KindPlan, Place, Plan, QuoteWhen, QuotedEmpty, WhenBlank,
+    WhenUnencodable,
 };
 use crate::tally::Repairs;
-use crate::values::{Cell, Valued, What};
+use crate::values::{Cell, Valued};
 use crate::visible::visible_short;
 
 /// Why a value cannot be written so that it is read back the same.
@@ -34,36 +35,6 @@ pub struct Unfit {
     pub column: Option<String>,
     /// Why.
     pub why: Refusal,
-}
-
-/// Typed rows to write, column by column.
-#[derive(Debug, Clone, Copy)]
-pub struct Grid<'g> {
-    /// All cells of the first column, then of the second, and so on.
-    pub cells: &'g [Cell],
-    /// How many cells each column has.
-    pub height: usize,
-    /// For each column that is written, its place among those of the cells.
-    pub columns: &'g [usize],
-    /// The block that pieces are of.
-    pub block: &'g [u8],
-    /// The store that pieces are of.
-    pub store: &'g [u8],
-    /// Values that are none of their column's type, in the order of their rows.
-    pub misfits: &'g [Misfit],
-}
-
-/// A value of a database that is none of its column's type in the spec.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Misfit {
-    /// Its row in the grid.
-    pub row: u32,
-    /// Its column, as a place among those of the cells.
-    pub column: u32,
-    /// It, in the standard notation.
-    pub text: String,
-    /// Whether it is bytes that no text stands for.
-    pub is_bytes: bool,
 }
 
 /// Records as they were written.
@@ -109,6 +80,8 @@ pub struct RecordWriter<'p> {
     encode: Encode,
     charset: Charset,
     ending: Vec<u8>,
+    /// The first character of a record's end.
+    ends_with: Option<char>,
     /// Whether the first record's end tells that of all others.
     is_told_by_first: bool,
     /// The written columns that are summed.
@@ -119,32 +92,7 @@ pub struct RecordWriter<'p> {
 
 enum Layout {
     Delimited(Marks),
-    Fixed(Vec<Slot>, usize),
-}
-
-/// What sets fields apart.
-struct Marks {
-    delimiter: String,
-    quote: Option<char>,
-    /// What an escape is, where quotes are not doubled.
-    escape: Option<String>,
-    comment: Option<String>,
-    /// The record's end as text.
-    ending: String,
-    when: QuoteWhen,
-    is_blank_skipped: bool,
-    /// The bytes for which text may have to be quoted.
-    special: Box<[bool; 256]>,
-    /// Whether a field that has none of them is never quoted.
-    is_quick: bool,
-}
-
-/// A field of a fixed layout.
-struct Slot {
-    field: usize,
-    place: Range<usize>,
-    align: Align,
-    pad: char,
+    Fixed(Fixed),
 }
 
 impl<'p> RecordWriter<'p> {
@@ -177,8 +125,20 @@ impl<'p> RecordWriter<'p> {
         if encode.write(&ending, &mut bytes).is_err() {
             problems.push("the encoding lacks a character of the record's end".into());
         }
+        let layout = match &kind.fixed {
+            None => Layout::Delimited(Marks::new(plan, &ending)),
+            Some(fixed) => Layout::Fixed(Fixed::new(
+                plan,
+                kind,
+                fixed,
+                &encode,
+                &ending,
+                &mut problems,
+            )),
+        };
         let writer = RecordWriter {
-            layout: layout(plan, kind, ending),
+            layout,
+            ends_with: ending.chars().next(),
             fields: fields(kind),
             columns,
             encode,
@@ -228,28 +188,38 @@ impl<'p> RecordWriter<'p> {
     /// A line that is no record, such as a title.
     ///
     /// # Errors
-    /// The first character that the encoding lacks.
-    pub fn line(&self, text: &str) -> Result<Vec<u8>, Lacking> {
+    /// The encoding lacks a character of it.
+    pub fn line(&self, text: &str) -> Result<Vec<u8>, String> {
         let mut bytes = Vec::new();
-        self.encode.write(text, &mut bytes)?;
+        self.encode.write(text, &mut bytes).map_err(|Lacking(c)| {
+            format!(
+                "{} lacks the character {c:?} of a title or a column's name",
+                self.charset.name()
+            )
+        })?;
         bytes.extend_from_slice(&self.ending);
         Ok(bytes)
     }
 
     /// The byte order mark of the encoding.
-    pub fn byte_order_mark(&self) -> Vec<u8> {
+    ///
+    /// # Errors
+    /// The encoding has none.
+    pub fn byte_order_mark(&self) -> Result<Vec<u8>, String> {
         let mut bytes = Vec::new();
-        // An encoding without one lacks the character.
-        let _ = self.encode.write("\u{FEFF}", &mut bytes);
-        bytes
+        let written = self.encode.write("\u{FEFF}", &mut bytes);
+        match written {
+            Ok(0) => Ok(bytes),
+            _ => Err(format!("{} has no byte order mark", self.charset.name())),
+        }
     }
 
     /// The header's line; none where the format has no header.
     ///
     /// # Errors
-    /// The first character that the encoding lacks.
-    pub fn header(&self, plan: &Plan) -> Result<Option<Vec<u8>>, Lacking> {
-        if plan.records.header == Header::None {
+    /// A name that would not be read as one.
+    pub fn header(&self) -> Result<Option<Vec<u8>>, String> {
+        if self.plan.records.header == Header::None {
             return Ok(None);
         }
         let name = |field: &Option<usize>| match field.map(|at| self.columns[at].plan) {
@@ -260,59 +230,57 @@ impl<'p> RecordWriter<'p> {
             None => String::new(),
         };
         let names: Vec<String> = self.fields.iter().map(name).collect();
-        let mut line = String::new();
-        match &self.layout {
-            Layout::Delimited(marks) => {
-                for (at, name) in names.iter().enumerate() {
-                    if at > 0 {
-                        line.push_str(&marks.delimiter);
-                    }
-                    let quoted = marks.when != QuoteWhen::Needed || marks.must_quote(name, at == 0);
-                    marks.put(name, quoted, &mut line);
-                }
-            }
-            Layout::Fixed(slots, width) => {
-                for slot in slots {
-                    pad_to(&mut line, slot.place.start);
-                    let name = names.get(slot.field).map_or("", String::as_str);
-                    line.extend(name.chars().take(slot.place.len()));
-                }
-                pad_to(&mut line, *width);
-            }
-        }
+        let line = match &self.layout {
+            Layout::Delimited(marks) => delimited_header(marks, &names)?,
+            Layout::Fixed(fixed) => self.fixed_header(fixed, &names)?,
+        };
         self.line(&line).map(Some)
     }
 
-    /// Writes rows of a grid. `first` is the number of the first of them.
-    pub fn write(
-        &self,
-        grid: &Grid<'_>,
-        rows: impl Iterator<Item = u32>,
-        first: u64,
-        out: &mut Written,
-    ) {
+    fn fixed_header(&self, fixed: &Fixed, names: &[String]) -> Result<String, String> {
+        let mut line = String::new();
+        for slot in &fixed.slots {
+            pad_to(&mut line, slot.place.start);
+            let name = names.get(slot.field).map_or("", String::as_str);
+            if name.contains(|c| self.breaks(c)) {
+                return Err(format!("the column's name {name:?} has a record's end"));
+            }
+            line.extend(name.chars().take(slot.place.len()));
+        }
+        pad_to(&mut line, fixed.width);
+        Ok(line)
+    }
+
+    /// Whether a character may end a record.
+    fn breaks(&self, c: char) -> bool {
+        !self.ending.is_empty() && (c == '\n' || c == '\r' || Some(c) == self.ends_with)
+    }
+
+    /// Writes rows: each with its place among the cells, and its number for people.
+    pub fn write(&self, cells: &Cells, rows: impl Iterator<Item = (u32, u64)>, out: &mut Written) {
         let mut scratch = Scratch::default();
-        let mut misfits = grid.misfits;
-        for (at, row) in rows.enumerate() {
+        let mut misfits = cells.misfits.as_slice();
+        for (row, number) in rows {
             let passed = misfits.partition_point(|m| m.row < row);
             misfits = &misfits[passed..];
             let own = misfits.partition_point(|m| m.row == row);
             let start = out.bytes.len();
             let line = Line {
-                grid,
+                cells,
                 row: row as usize,
                 misfits: &misfits[..own],
-                number: first + at as u64,
             };
-            match self.record(&line, &mut scratch, out) {
+            scratch.changes.clear();
+            scratch.replaced = 0;
+            match self.record(&line, &mut scratch, &mut out.bytes) {
                 Ok(()) => {
-                    self.note(&line, out);
+                    self.note(&line, number, &scratch, out);
                     out.ends.push(out.bytes.len() as u32);
                 }
                 Err((column, why)) => {
                     out.bytes.truncate(start);
                     out.unfit.push(Unfit {
-                        row: line.number,
+                        row: number,
                         column: column.map(|at| self.columns[at].plan.name.clone()),
                         why,
                     });
@@ -321,17 +289,24 @@ impl<'p> RecordWriter<'p> {
         }
     }
 
-    /// Notes what the lines around the records, or the files, ask for.
-    fn note(&self, line: &Line<'_>, out: &mut Written) {
+    /// Notes what was changed, and what the lines around the records, or the files, ask for.
+    fn note(&self, line: &Line<'_>, number: u64, scratch: &Scratch, out: &mut Written) {
+        out.replaced += scratch.replaced;
+        for (column, changed) in &scratch.changes {
+            if let Some(what) = changed.what {
+                let name = &self.columns[*column].plan.name;
+                out.repairs.note(what, Some(name), number);
+            }
+        }
         for column in &self.summed {
-            let value = line.value(line.grid.columns[*column]);
+            let value = scratch.written(line, *column);
             out.summed.push(match value.cell {
                 Cell::Int(n) => i128::from(n),
                 _ => value.decimal().unwrap_or(0),
             });
         }
         if let Some(column) = self.parted_by {
-            let value = line.value(line.grid.columns[column]);
+            let value = scratch.written(line, column);
             let ty = self.columns[column].plan.ty;
             let key = crate::values::shown(value.cell, ty, value.block, value.store);
             out.keys.push(key.unwrap_or_default());
@@ -342,24 +317,24 @@ impl<'p> RecordWriter<'p> {
         &self,
         line: &Line<'_>,
         scratch: &mut Scratch,
-        out: &mut Written,
-    ) -> Result<(), (Option<usize>, Refusal)> {
-        let start = out.bytes.len();
+        out: &mut Vec<u8>,
+    ) -> Result<(), Unwritten> {
+        let start = out.len();
         match &self.layout {
             Layout::Delimited(marks) => self.delimited(marks, line, scratch, out)?,
-            Layout::Fixed(slots, width) => self.fixed(slots, *width, line, scratch, out)?,
+            Layout::Fixed(fixed) => self.fixed(fixed, line, scratch, out)?,
         }
-        if self.is_told_by_first && out.bytes[start..].contains(&b'\r') {
+        if self.is_told_by_first && out[start..].contains(&b'\r') {
             let says = "holds a carriage return, by which the records' end would be told if it came \
                         first: say [records] ending";
             return Err((None, refusal(Code::NotAllowed, says, "")));
         }
-        let length = out.bytes.len() - start;
+        let length = out.len() - start;
         if length > self.plan.records.longest {
             let says = format!("a record of {length} bytes, longer than [records] longest");
             return Err((None, refusal(Code::RecordTooLong, says, "")));
         }
-        out.bytes.extend_from_slice(&self.ending);
+        out.extend_from_slice(&self.ending);
         Ok(())
     }
 
@@ -368,157 +343,159 @@ impl<'p> RecordWriter<'p> {
         marks: &Marks,
         line: &Line<'_>,
         scratch: &mut Scratch,
-        out: &mut Written,
-    ) -> Result<(), (Option<usize>, Refusal)> {
-        let plain = self.encode.is_plain();
+        out: &mut Vec<u8>,
+    ) -> Result<(), Unwritten> {
+        if !self.encode.is_plain() {
+            return self.delimited_and_encoded(marks, line, scratch, out);
+        }
         // A misfit's cell is null, and not its value.
-        let quick = plain && marks.is_quick && line.misfits.is_empty();
-        let start = out.bytes.len();
-        scratch.line.clear();
+        let quick = marks.is_quick && line.misfits.is_empty();
+        let start = out.len();
         for (at, column) in self.fields.iter().enumerate() {
             if at > 0 {
-                match plain {
-                    true => out.bytes.extend_from_slice(marks.delimiter.as_bytes()),
-                    false => scratch.line.push_str(&marks.delimiter),
-                }
+                out.extend_from_slice(marks.delimiter.as_bytes());
             }
             let Some(place) = *column else { continue };
-            let writer = &self.columns[place];
-            let quickly = quick && (at > 0 || marks.comment.is_none()) && {
-                let value = line.value(line.grid.columns[place]);
-                writer.write_quickly(value, &marks.special, &mut out.bytes)
-            };
-            if quickly {
-                continue;
-            }
-            let from = out.bytes.len();
-            let field = self.field(line, place, &mut out.bytes, &mut out.repairs)?;
-            // Nothing between two quotes may be read as null.
-            let loses = field.is_empty_text && !writer.keeps_empty();
-            let always = match marks.when {
-                _ if loses => false,
-                QuoteWhen::Needed => false,
-                QuoteWhen::Text => writer.plan.ty.is_text() && !field.is_null,
-                QuoteWhen::Always => !field.is_null,
-            };
-            if plain && !field.is_free && !always {
-                continue;
-            }
-            // What comes here may have to be quoted, or encoded.
-            scratch.text.clear();
-            scratch
-                .text
-                .push_str(&String::from_utf8_lossy(&out.bytes[from..]));
-            let must = (field.is_empty_text && writer.keeps_empty())
-                || marks.must_quote(&scratch.text, at == 0);
-            if plain && !must && !always {
-                continue;
-            }
-            out.bytes.truncate(from);
-            if must && marks.quote.is_none() {
-                marks.escapes(&scratch.text, at == 0).map_err(|says| {
-                    (Some(place), refusal(Code::NotAllowed, says, &scratch.text))
-                })?;
-            }
-            scratch.field.clear();
-            marks.put(&scratch.text, must || always, &mut scratch.field);
-            match plain {
-                true => out.bytes.extend_from_slice(scratch.field.as_bytes()),
-                false => scratch.line.push_str(&scratch.field),
+            let quickly = quick
+                && (at > 0 || marks.comment.is_none())
+                && self.columns[place].write_quickly(line.value(place), &marks.special, out);
+            if !quickly {
+                self.delimited_field(marks, line, (at, place), scratch, out)?;
             }
         }
-        let blank = match plain {
-            true => is_blank(&out.bytes[start..]),
-            false => is_blank(scratch.line.as_bytes()),
-        };
-        if blank && marks.is_blank_skipped {
-            if plain {
-                scratch.line = String::from_utf8_lossy(&out.bytes[start..]).into_owned();
-                out.bytes.truncate(start);
-            }
-            scratch.line = self.unblanked(marks, line, &scratch.line)?;
-            if plain {
-                out.bytes.extend_from_slice(scratch.line.as_bytes());
-            }
-        }
-        if !plain {
-            out.replaced += self
-                .encoded(&scratch.line, &mut out.bytes)
-                .map_err(|e| (None, e))?;
+        if marks.is_blank_skipped && is_blank(&out[start..]) {
+            let quoted = self.unblanked(marks, line, text_of(None, &out[start..])?)?;
+            out.truncate(start);
+            out.extend_from_slice(quoted.as_bytes());
         }
         Ok(())
     }
 
-    /// A record that would be a blank line, with its only field in quotes.
-    fn unblanked(
+    /// The same in an encoding in which text is not written as it is.
+    fn delimited_and_encoded(
         &self,
         marks: &Marks,
         line: &Line<'_>,
-        text: &str,
-    ) -> Result<String, (Option<usize>, Refusal)> {
+        scratch: &mut Scratch,
+        out: &mut Vec<u8>,
+    ) -> Result<(), Unwritten> {
+        let mut record = Vec::new();
+        for (at, column) in self.fields.iter().enumerate() {
+            if at > 0 {
+                record.extend_from_slice(marks.delimiter.as_bytes());
+            }
+            if let Some(place) = *column {
+                self.delimited_field(marks, line, (at, place), scratch, &mut record)?;
+            }
+        }
+        let mut text = text_of(None, &record)?.to_string();
+        if marks.is_blank_skipped && is_blank(text.as_bytes()) {
+            text = self.unblanked(marks, line, &text)?;
+        }
+        scratch.replaced += self.encoded(&text, out).map_err(|e| (None, e))?;
+        Ok(())
+    }
+
+    /// Writes a field in UTF-8, in quotes where it has to be.
+    fn delimited_field(
+        &self,
+        marks: &Marks,
+        line: &Line<'_>,
+        (at, place): (usize, usize),
+        scratch: &mut Scratch,
+        out: &mut Vec<u8>,
+    ) -> Result<(), Unwritten> {
+        let writer = &self.columns[place];
+        let from = out.len();
+        let field = self.field(line, place, out, scratch)?;
+        // Nothing between two quotes may be read as null.
+        let loses = field.is_empty_text && !writer.keeps_empty();
+        let always = match marks.when {
+            _ if loses => false,
+            QuoteWhen::Needed => false,
+            QuoteWhen::Text => writer.plan.ty.is_text() && !field.is_null,
+            QuoteWhen::Always => !field.is_null,
+        };
+        if !field.is_free && !always {
+            return Ok(());
+        }
+        let text = text_of(Some(place), &out[from..])?;
+        let must = (field.is_empty_text && writer.keeps_empty()) || marks.must_quote(text, at == 0);
+        if !must && !always {
+            return Ok(());
+        }
+        if must && marks.quote.is_none() {
+            marks
+                .escapes(text, at == 0)
+                .map_err(|says| (Some(place), refusal(Code::NotAllowed, says, text)))?;
+        }
+        scratch.field.clear();
+        marks.put(text, must || always, &mut scratch.field);
+        out.truncate(from);
+        out.extend_from_slice(scratch.field.as_bytes());
+        Ok(())
+    }
+
+    /// A record that would be a blank line, with its only field in quotes.
+    fn unblanked(&self, marks: &Marks, line: &Line<'_>, text: &str) -> Result<String, Unwritten> {
         let only = match self.fields.as_slice() {
             [Some(only)] => Some(&self.columns[*only]),
             _ => None,
         };
         let reads_null = |column: &ColumnWriter<'_>| {
-            let options = column.plan.reader.as_ref().map(|reader| reader.options());
-            !column.plan.ty.is_text()
-                || options.is_some_and(|o| o.quoted_empty == QuotedEmpty::Null)
+            !column.plan.ty.is_text() || column.quoted_empty() == QuotedEmpty::Null
         };
-        let is_null = only.is_some() && line.value(line.grid.columns[0]).cell == Cell::Null;
+        let is_null = only.is_some() && line.value(0).cell == Cell::Null && text.is_empty();
         match (only, marks.quote) {
             (Some(column), Some(quote))
                 if (!is_null && (!text.is_empty() || column.keeps_empty()))
-                    || (is_null && text.is_empty() && reads_null(column)) =>
+                    || (is_null && reads_null(column)) =>
             {
                 Ok(format!("{quote}{text}{quote}"))
             }
-            _ => {
-                let says = "the record would be a blank line, which is read past";
-                Err((None, refusal(Code::BlankLine, says, "")))
-            }
+            _ => Err((None, blank())),
         }
     }
 
     fn fixed(
         &self,
-        slots: &[Slot],
-        width: usize,
+        fixed: &Fixed,
         line: &Line<'_>,
         scratch: &mut Scratch,
-        out: &mut Written,
-    ) -> Result<(), (Option<usize>, Refusal)> {
-        let start = out.bytes.len();
-        let by_bytes = self.plan.records.measure == Some(Measure::Bytes);
-        let space = self.space();
+        out: &mut Vec<u8>,
+    ) -> Result<(), Unwritten> {
+        let start = out.len();
+        let whole = |e| (None, e);
         // How much of the width is filled, in what the layout counts.
         let mut filled = 0;
-        for slot in slots {
-            fill(slot.place.start - filled, &space, by_bytes, &mut out.bytes)
-                .map_err(|e| (None, e))?;
+        for slot in &fixed.slots {
+            fixed
+                .fill(slot.place.start - filled, &fixed.space, out)
+                .map_err(whole)?;
             filled = slot.place.end;
             let wide = slot.place.len();
             let Some(place) = self.fields.get(slot.field).copied().flatten() else {
-                fill(wide, &space, by_bytes, &mut out.bytes).map_err(|e| (None, e))?;
+                fixed.fill(wide, &fixed.space, out).map_err(whole)?;
                 continue;
             };
-            scratch.raw.clear();
-            let field = self.field(line, place, &mut scratch.raw, &mut out.repairs)?;
+            let own = |e| (Some(place), e);
+            let mut raw = std::mem::take(&mut scratch.raw);
+            raw.clear();
+            let written = self.field(line, place, &mut raw, scratch);
+            scratch.raw = raw;
+            let field = written?;
             if self.columns[place].is_bytes() {
-                out.bytes.extend_from_slice(&scratch.raw);
+                out.extend_from_slice(&scratch.raw);
                 continue;
             }
-            let text = std::str::from_utf8(&scratch.raw).unwrap_or_default();
-            let breaks = |c: char| c == '\n' || c == '\r';
-            if field.is_free && !self.ending.is_empty() && text.contains(breaks) {
+            let text = text_of(Some(place), &scratch.raw)?;
+            if field.is_free && text.contains(|c| self.breaks(c)) {
                 let says = "holds a line end, which would end the record";
                 return Err((Some(place), refusal(Code::NotAllowed, says, text)));
             }
             scratch.bytes.clear();
-            out.replaced += self
-                .encoded(text, &mut scratch.bytes)
-                .map_err(|e| (Some(place), e))?;
-            let taken = match by_bytes {
+            scratch.replaced += self.encoded(text, &mut scratch.bytes).map_err(own)?;
+            let taken = match fixed.by_bytes {
                 true => scratch.bytes.len(),
                 false => text.chars().count(),
             };
@@ -526,39 +503,33 @@ impl<'p> RecordWriter<'p> {
                 let says = format!("{taken} wide, and its field is {wide}");
                 return Err((Some(place), refusal(Code::TooLong, says, text)));
             }
-            let pad = if field.is_null { ' ' } else { slot.pad };
-            scratch.pad.clear();
-            let mut one = [0; 4];
-            self.encoded(pad.encode_utf8(&mut one), &mut scratch.pad)
-                .map_err(|e| (Some(place), e))?;
+            let pad = if field.is_null {
+                &fixed.space
+            } else {
+                &slot.pad
+            };
             if slot.align == Align::Left {
-                out.bytes.extend_from_slice(&scratch.bytes);
+                out.extend_from_slice(&scratch.bytes);
             }
-            fill(wide - taken, &scratch.pad, by_bytes, &mut out.bytes)
-                .map_err(|e| (Some(place), e))?;
+            fixed.fill(wide - taken, pad, out).map_err(own)?;
             if slot.align == Align::Right {
-                out.bytes.extend_from_slice(&scratch.bytes);
+                out.extend_from_slice(&scratch.bytes);
             }
         }
-        fill(
-            width.saturating_sub(filled),
-            &space,
-            by_bytes,
-            &mut out.bytes,
-        )
-        .map_err(|e| (None, e))?;
-        if !self.ending.is_empty() {
-            self.is_a_line(&out.bytes[start..]).map_err(|e| (None, e))?;
+        let rest = fixed.width.saturating_sub(filled);
+        fixed.fill(rest, &fixed.space, out).map_err(whole)?;
+        if self.ending.is_empty() {
+            return Ok(());
         }
-        Ok(())
+        fixed.is_one_record(&out[start..]).map_err(whole)?;
+        self.is_a_line(&out[start..]).map_err(whole)
     }
 
     /// A record of a fixed layout that would be read past as a blank line or a comment.
     fn is_a_line(&self, record: &[u8]) -> Result<(), Refusal> {
         let text = self.charset.text_of_raw(record);
         if is_blank(text.as_bytes()) && self.plan.records.when_blank == WhenBlank::Skip {
-            let says = "the record would be a blank line, which is read past";
-            return Err(refusal(Code::BlankLine, says, ""));
+            return Err(blank());
         }
         match &self.plan.records.comment {
             Some(comment) if text.starts_with(comment.as_str()) => {
@@ -569,32 +540,20 @@ impl<'p> RecordWriter<'p> {
         }
     }
 
-    fn space(&self) -> Vec<u8> {
-        let mut space = Vec::new();
-        let _ = self.encode.write(" ", &mut space);
-        space
-    }
-
     /// Writes one field, unquoted and in UTF-8 or in bytes of its own.
     fn field(
         &self,
         line: &Line<'_>,
         place: usize,
         out: &mut Vec<u8>,
-        repairs: &mut Repairs,
-    ) -> Result<Field, (Option<usize>, Refusal)> {
+        scratch: &mut Scratch,
+    ) -> Result<Field, Unwritten> {
         let writer = &self.columns[place];
-        let column = line.grid.columns[place];
-        let mut note = |what: What| repairs.note(what, Some(&writer.plan.name), line.number);
-        let misfit = line.misfits.iter().find(|m| m.column as usize == column);
+        let mut change = |changed| scratch.changes.push((place, changed));
+        let misfit = line.misfits.iter().find(|m| m.column as usize == place);
         let written = match misfit {
-            Some(misfit) if misfit.is_bytes => Err(refusal(
-                Code::BadBytes,
-                "bytes, where the column has text or a number",
-                &misfit.text,
-            )),
-            Some(misfit) => writer.write_misfit(&misfit.text, out, &mut note),
-            None => writer.write(line.value(column), out, &mut note),
+            Some(misfit) => writer.write_misfit(misfit, out, &mut change),
+            None => writer.write(line.value(place), out, &mut change),
         };
         written.map_err(|why| (Some(place), why))
     }
@@ -607,7 +566,8 @@ impl<'p> RecordWriter<'p> {
     }
 }
 
-fn refusal(code: Code, says: impl Into<String>, value: &str) -> Refusal {
+/// A refusal with its value cut.
+pub fn refusal(code: Code, says: impl Into<String>, value: &str) -> Refusal {
     Refusal {
         code,
         says: says.into(),
@@ -615,157 +575,71 @@ fn refusal(code: Code, says: impl Into<String>, value: &str) -> Refusal {
     }
 }
 
-/// Fills so many characters, or bytes, with a character that is given in its encoding.
-fn fill(count: usize, pad: &[u8], by_bytes: bool, out: &mut Vec<u8>) -> Result<(), Refusal> {
-    let size = if by_bytes { pad.len().max(1) } else { 1 };
-    if !count.is_multiple_of(size) {
-        let says = format!("{count} bytes are left, which its padding of {size} does not fill");
-        return Err(refusal(Code::TooLong, says, ""));
-    }
-    (0..count / size).for_each(|_| out.extend_from_slice(pad));
-    Ok(())
+fn blank() -> Refusal {
+    let says = "the record would be a blank line, which is read past";
+    refusal(Code::BlankLine, says, "")
 }
 
-/// A row of a grid.
+/// Text that was written in UTF-8.
+fn text_of(place: Option<usize>, bytes: &[u8]) -> Result<&str, Unwritten> {
+    let says = "bytes that are no text";
+    std::str::from_utf8(bytes).map_err(|_| (place, refusal(Code::BadBytes, says, "")))
+}
+
+fn delimited_header(marks: &Marks, names: &[String]) -> Result<String, String> {
+    let mut line = String::new();
+    for (at, name) in names.iter().enumerate() {
+        if at > 0 {
+            line.push_str(&marks.delimiter);
+        }
+        let must = marks.must_quote(name, at == 0);
+        if must && marks.quote.is_none() {
+            let escapes = marks.escapes(name, at == 0);
+            escapes.map_err(|says| format!("the column's name {name:?} {says}"))?;
+        }
+        marks.put(name, must || marks.when != QuoteWhen::Needed, &mut line);
+    }
+    Ok(line)
+}
+
+/// Why a record was not written, and the written column that it is about, if one.
+type Unwritten = (Option<usize>, Refusal);
+
+/// A row of cells.
 struct Line<'l> {
-    grid: &'l Grid<'l>,
+    cells: &'l Cells,
     row: usize,
     misfits: &'l [Misfit],
-    number: u64,
 }
 
 impl<'l> Line<'l> {
     fn value(&self, column: usize) -> Valued<'l> {
         Valued {
-            cell: self.grid.cells[column * self.grid.height + self.row],
-            block: self.grid.block,
-            store: self.grid.store,
+            cell: self.cells.cells[column * self.cells.height + self.row],
+            block: &[],
+            store: &self.cells.store,
         }
     }
 }
 
-/// Room that is used again and again.
+/// Room that is used again and again, and what is known of the record so far.
 #[derive(Default)]
 struct Scratch {
-    line: String,
-    text: String,
     field: String,
     raw: Vec<u8>,
     bytes: Vec<u8>,
-    pad: Vec<u8>,
+    /// Values of the record that are written otherwise than the cell says.
+    changes: Vec<(usize, Changed)>,
+    /// Characters of it that gave way to the stand-in.
+    replaced: u64,
 }
 
-impl Marks {
-    /// Whether a field would be read otherwise unless it is quoted.
-    fn must_quote(&self, text: &str, is_first: bool) -> bool {
-        let bytes = text.as_bytes();
-        // One byte each, but for a delimiter of several characters.
-        let special = |b: &u8| *b == b'\n' || *b == b'\r';
-        bytes.iter().any(special)
-            || text.contains(self.delimiter.as_str())
-            || self.ends_in_delimiter(text)
-            || self.quote.is_some_and(|quote| text.contains(quote))
-            || self
-                .escape
-                .as_ref()
-                .is_some_and(|e| text.contains(e.as_str()))
-            || self.ending.chars().next().is_some_and(|c| text.contains(c))
-            || (is_first
-                && self
-                    .comment
-                    .as_ref()
-                    .is_some_and(|c| text.starts_with(c.as_str())))
+impl Scratch {
+    /// A column's value as it was written.
+    fn written<'w>(&'w self, line: &Line<'w>, column: usize) -> Valued<'w> {
+        let changed = self.changes.iter().find(|(at, _)| *at == column);
+        changed.map_or_else(|| line.value(column), |(_, changed)| changed.value())
     }
-
-    /// Whether the delimiter would be found too early behind the text: `a|` before `||`.
-    fn ends_in_delimiter(&self, text: &str) -> bool {
-        let several = self.delimiter.chars().count() > 1;
-        several && {
-            let whole = format!("{text}{}", self.delimiter);
-            whole.find(self.delimiter.as_str()) != Some(text.len())
-        }
-    }
-
-    /// Whether escapes alone will do, where nothing quotes.
-    fn escapes(&self, text: &str, is_first: bool) -> Result<(), String> {
-        if text.contains(['\n', '\r'])
-            || self.ending.chars().next().is_some_and(|c| text.contains(c))
-        {
-            return Err("holds a record's end, and the format has no quotes".into());
-        }
-        if is_first
-            && self
-                .comment
-                .as_ref()
-                .is_some_and(|c| text.starts_with(c.as_str()))
-        {
-            return Err("starts as a comment does, and the format has no quotes".into());
-        }
-        if self.ends_in_delimiter(text) {
-            return Err("ends in half a delimiter, and the format has no quotes".into());
-        }
-        if self.escape.is_none() {
-            return Err("holds the delimiter, and the format has no quotes".into());
-        }
-        Ok(())
-    }
-
-    /// Puts a field, in quotes or with escapes where it must be.
-    fn put(&self, text: &str, quoted: bool, out: &mut String) {
-        match (self.quote, &self.escape) {
-            (Some(quote), escape) if quoted => {
-                let before = escape.clone().unwrap_or_else(|| quote.to_string());
-                out.push(quote);
-                self.escaped(text, &before, escape.is_some(), out);
-                out.push(quote);
-            }
-            (None, Some(escape)) => self.escaped(text, escape, true, out),
-            _ => out.push_str(text),
-        }
-    }
-
-    /// Puts an escape before each quote and, where it is a character of its own, before
-    /// itself and before delimiters.
-    fn escaped(&self, text: &str, escape: &str, is_own: bool, out: &mut String) {
-        let mut rest = text;
-        while let Some(c) = rest.chars().next() {
-            let is_quote = Some(c) == self.quote;
-            let is_escape = is_own && rest.starts_with(escape);
-            let is_delimiter =
-                is_own && self.quote.is_none() && rest.starts_with(self.delimiter.as_str());
-            if is_quote || is_escape || is_delimiter {
-                out.push_str(escape);
-            }
-            let taken = match is_delimiter {
-                true => self.delimiter.len(),
-                false => c.len_utf8(),
-            };
-            out.push_str(&rest[..taken]);
-            rest = &rest[taken..];
-        }
-    }
-}
-
-/// Whether a mark starts with what a number, a date or a word may have.
-fn firsts_are_words(plan: &Plan, ending: &str) -> bool {
-    let d = &plan.records.delimited;
-    let marks = [
-        d.delimiter.as_slice(),
-        &d.quote,
-        d.escape_text(),
-        ending.as_bytes(),
-    ];
-    let mut firsts = marks.into_iter().filter_map(<[u8]>::first);
-    firsts.any(|b| b.is_ascii_alphanumeric() || b"+-.: ".contains(b))
-}
-
-fn is_blank(line: &[u8]) -> bool {
-    // Nearly every line is told by its first byte.
-    if line.first().is_some_and(|b| *b > b' ' && b.is_ascii()) {
-        return false;
-    }
-    line.iter().all(|b| matches!(b, b' ' | b'\t'))
-        || std::str::from_utf8(line).is_ok_and(|text| text.trim().is_empty())
 }
 
 fn pad_to(line: &mut String, width: usize) {
@@ -811,64 +685,4 @@ fn fields(kind: &KindPlan) -> Vec<Option<usize>> {
         written += usize::from(column.load);
     }
     fields
-}
-
-fn layout(plan: &Plan, kind: &KindPlan, ending: String) -> Layout {
-    let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
-    let d = &plan.records.delimited;
-    let firsts = [
-        d.delimiter.as_slice(),
-        &d.quote,
-        d.escape_text(),
-        ending.as_bytes(),
-        b"\n",
-        b"\r",
-    ];
-    let mut special = Box::new([false; 256]);
-    for first in firsts.into_iter().filter_map(<[u8]>::first) {
-        special[usize::from(*first)] = true;
-    }
-    match &kind.fixed {
-        None => Layout::Delimited(Marks {
-            special,
-            // Letters and digits stand in numbers and dates, which are not looked at.
-            is_quick: plan.export.quote_when == QuoteWhen::Needed
-                && !firsts_are_words(plan, &ending),
-            delimiter: text(&d.delimiter),
-            quote: text(&d.quote).chars().next(),
-            escape: match &d.escape {
-                Escape::Doubled => None,
-                Escape::With(escape) => Some(text(escape)),
-            },
-            comment: plan.records.comment.clone(),
-            ending,
-            when: plan.export.quote_when,
-            is_blank_skipped: plan.records.when_blank == WhenBlank::Skip,
-        }),
-        Some(fixed) => {
-            let mut slots: Vec<Slot> = Vec::new();
-            for column in &kind.columns {
-                let Place::Field(field) = column.place else {
-                    continue;
-                };
-                let (start, wide) = fixed.slices[field];
-                let is_number = column.ty.is_number();
-                slots.push(Slot {
-                    field,
-                    place: start..start + wide,
-                    align: column.align.unwrap_or(match is_number {
-                        true => Align::Right,
-                        false => Align::Left,
-                    }),
-                    // Zeros stand between a number and its sign, and are put there.
-                    pad: column
-                        .pad
-                        .filter(|pad| *pad != '0' || !is_number)
-                        .unwrap_or(' '),
-                });
-            }
-            slots.sort_by_key(|slot| slot.place.start);
-            Layout::Fixed(slots, fixed.width)
-        }
-    }
 }

@@ -1,6 +1,5 @@
 //! Rows as a database gives them become typed cells.
 
-use super::record::{Grid, Misfit};
 use crate::spec::Type;
 use crate::values::{Cell, Day, Piece, Standard, shown};
 
@@ -22,8 +21,12 @@ pub enum Loose<'v> {
     Text(&'v str),
     /// Bytes.
     Bytes(&'v [u8]),
+    /// A UUID.
+    Uuid([u8; 16]),
     /// A value of this type that names no bytes.
     Typed(Cell, Type),
+    /// A value that no type of ours has, and why.
+    Lost(&'static str),
 }
 
 /// Typed rows, column by column.
@@ -39,18 +42,17 @@ pub struct Cells {
     pub misfits: Vec<Misfit>,
 }
 
-impl Cells {
-    /// The rows as they are written: `columns` are the places of those that are.
-    pub fn grid<'g>(&'g self, columns: &'g [usize]) -> Grid<'g> {
-        Grid {
-            cells: &self.cells,
-            height: self.height,
-            columns,
-            block: &[],
-            store: &self.store,
-            misfits: &self.misfits,
-        }
-    }
+/// A value of a database that is none of its column's type in the spec.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Misfit {
+    /// Its row among the cells.
+    pub row: u32,
+    /// Its column.
+    pub column: u32,
+    /// It, in the standard notation.
+    pub text: String,
+    /// Why nothing can be made of it, whatever the spec's policies; none where they may.
+    pub lost: Option<&'static str>,
 }
 
 /// How loose values become typed ones.
@@ -122,10 +124,9 @@ impl Typing {
             (Loose::Bytes(bytes), Type::Bytes | Type::Uuid)
                 if ty == Type::Bytes || bytes.len() == 16 =>
             {
-                cells.store.extend_from_slice(bytes);
-                let at = cells.store.len() - bytes.len();
-                Some(Cell::Bytes(Piece::in_store(at, bytes.len())))
+                Some(stored_bytes(bytes, &mut cells.store))
             }
+            (Loose::Uuid(bytes), Type::Uuid) => Some(stored_bytes(&bytes, &mut cells.store)),
             _ => None,
         };
         let cell = match cell {
@@ -137,10 +138,20 @@ impl Typing {
 
     /// A value of another type, by way of its text.
     fn by_text(&self, cells: &mut Cells, row: usize, column: usize, value: Loose<'_>) -> Cell {
+        let misfit = |cells: &mut Cells, text: String, lost: Option<&'static str>| {
+            cells.misfits.push(Misfit {
+                row: row as u32,
+                column: column as u32,
+                text,
+                lost,
+            });
+            Cell::Null
+        };
         let text = match value {
             Loose::Null => return Cell::Null,
             Loose::Int(n) => n.to_string(),
-            Loose::Float(n) => n.to_string(),
+            Loose::Float(n) if n.is_finite() => n.to_string(),
+            Loose::Float(n) => return misfit(cells, n.to_string(), Some("not a finite number")),
             Loose::Decimal(n, scale) => crate::values::decimal(n.into(), scale as usize),
             Loose::LongDecimal(n, scale) => {
                 crate::values::decimal(i128::from_le_bytes(n), scale as usize)
@@ -150,31 +161,27 @@ impl Typing {
                 Ok(text) if self.types[column].is_text() => text.to_string(),
                 // Its digits are no value of another type, whatever they look like.
                 _ => {
-                    let digits = bytes.iter().map(|b| format!("{b:02x}"));
-                    cells.misfits.push(Misfit {
-                        row: row as u32,
-                        column: column as u32,
-                        text: digits.collect(),
-                        is_bytes: true,
-                    });
-                    return Cell::Null;
+                    let digits = bytes.iter().map(|b| format!("{b:02x}")).collect();
+                    let why = "bytes, where the column has text or a number";
+                    return misfit(cells, digits, Some(why));
                 }
             },
+            Loose::Uuid(bytes) => uuid::Uuid::from_bytes(bytes).hyphenated().to_string(),
             Loose::Typed(cell, ty) => shown(cell, ty, &[], &[]).unwrap_or_default(),
+            Loose::Lost(why) => return misfit(cells, String::new(), Some(why)),
         };
         let before = cells.store.len();
         let read = self.standards[column].read(&text, &mut cells.store);
         read.unwrap_or_else(|_| {
             cells.store.truncate(before);
-            cells.misfits.push(Misfit {
-                row: row as u32,
-                column: column as u32,
-                text,
-                is_bytes: false,
-            });
-            Cell::Null
+            misfit(cells, text, None)
         })
     }
+}
+
+fn stored_bytes(bytes: &[u8], store: &mut Vec<u8>) -> Cell {
+    store.extend_from_slice(bytes);
+    Cell::Bytes(Piece::in_store(store.len() - bytes.len(), bytes.len()))
 }
 
 /// A day written `2031-04-03`.

@@ -445,6 +445,15 @@ impl ColumnReader {
         }
     }
 
+    /// What is wrong with a typed value by its limits, if anything.
+    pub fn beyond_limits(&self, value: Valued<'_>) -> Option<Code> {
+        match self.limits.as_ref()?.verdict(value) {
+            Verdict::Fine => None,
+            Verdict::NotAllowed => Some(Code::NotAllowed),
+            Verdict::Below | Verdict::Above => Some(Code::OutOfRange),
+        }
+    }
+
     /// Checks a typed value against its limits; what will not do meets its policy.
     fn limit(
         &self,

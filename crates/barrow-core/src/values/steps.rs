@@ -27,8 +27,10 @@ pub struct Steps {
 #[derive(Debug)]
 struct Swap {
     find: AhoCorasick,
-    finds: Vec<String>,
     put: Vec<String>,
+    /// The way back: what was put in, where that is anything, and what stood there.
+    find_put: AhoCorasick,
+    found: Vec<String>,
 }
 
 /// What stands in the file, and what it means.
@@ -117,7 +119,7 @@ impl Steps {
             .next()
             .map_or_else(|| text.to_string(), |(word, _)| word.clone());
         if let Some(swap) = &self.swap {
-            out = swap.reversed(&out);
+            out = swap.find_put.replace_all(&out, &swap.found);
         }
         out
     }
@@ -165,27 +167,6 @@ fn collapsed(text: &str) -> Option<String> {
     (new != text).then_some(new)
 }
 
-impl Swap {
-    /// The text with each pair the other way round, in one pass from the left.
-    fn reversed(&self, text: &str) -> String {
-        let puts: Vec<&String> = self.put.iter().filter(|put| !put.is_empty()).collect();
-        let builder = AhoCorasick::builder()
-            .match_kind(MatchKind::LeftmostLongest)
-            .build(&puts);
-        let finds: Vec<&String> = self
-            .finds
-            .iter()
-            .zip(&self.put)
-            .filter(|(_, put)| !put.is_empty())
-            .map(|(find, _)| find)
-            .collect();
-        match builder {
-            Ok(found) => found.replace_all(text, &finds),
-            Err(_) => text.to_string(),
-        }
-    }
-}
-
 impl Lookup {
     fn apply<'t>(
         &self,
@@ -222,14 +203,20 @@ fn swap(pairs: &[(String, String)]) -> Result<Option<Swap>, BadOption> {
             return Err(bad(format!("swap names \"{find}\" twice")));
         }
     }
-    let find = AhoCorasick::builder()
-        .match_kind(MatchKind::LeftmostLongest)
-        .build(pairs.iter().map(|(find, _)| find))
-        .map_err(|e| bad(e.to_string()))?;
+    let finder = |texts: &[&String]| {
+        AhoCorasick::builder()
+            .match_kind(MatchKind::LeftmostLongest)
+            .build(texts)
+            .map_err(|e| bad(e.to_string()))
+    };
+    let finds: Vec<&String> = pairs.iter().map(|(find, _)| find).collect();
+    let back = pairs.iter().filter(|(_, put)| !put.is_empty());
+    let puts: Vec<&String> = back.clone().map(|(_, put)| put).collect();
     Ok(Some(Swap {
-        find,
-        finds: pairs.iter().map(|(find, _)| find.clone()).collect(),
+        find: finder(&finds)?,
         put: pairs.iter().map(|(_, put)| put.clone()).collect(),
+        find_put: finder(&puts)?,
+        found: back.map(|(find, _)| find.clone()).collect(),
     }))
 }
 

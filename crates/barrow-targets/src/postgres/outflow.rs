@@ -221,9 +221,9 @@ fn decoder(types: &[Type], oids: Vec<Oid>) -> Decoder {
 }
 
 fn loose<'b>(bytes: &'b [u8], oid: &Oid) -> Loose<'b> {
-    let typed = |cell: Option<Cell>, ty: Type, otherwise: &'static str| match cell {
+    let typed = |cell: Option<Cell>, ty: Type| match cell {
         Some(cell) => Loose::Typed(cell, ty),
-        None => Loose::Text(otherwise),
+        None => Loose::Lost("beyond the years 0001 to 9999, or infinite"),
     };
     let eight = || bytes.try_into().map_or(0, i64::from_be_bytes);
     match *oid {
@@ -237,24 +237,13 @@ fn loose<'b>(bytes: &'b [u8], oid: &Oid) -> Loose<'b> {
         Oid::DATE => {
             let days = bytes.try_into().map_or(i32::MAX, i32::from_be_bytes);
             let day = days.checked_add(EPOCH).and_then(Day::of_number);
-            typed(
-                day.map(Cell::Date),
-                Type::Date,
-                "a date beyond 0001 to 9999",
-            )
+            typed(day.map(Cell::Date), Type::Date)
         }
         Oid::TIME => Loose::Typed(Cell::Time(eight().max(0) as u64 * 1000), Type::Time),
-        Oid::TIMESTAMP => typed(
-            timestamp(eight()),
-            Type::Timestamp,
-            "a timestamp beyond 0001 to 9999",
-        ),
-        Oid::TIMESTAMPTZ => typed(
-            timestamp(eight()),
-            Type::TimestampTz,
-            "a timestamp beyond 0001 to 9999",
-        ),
-        Oid::BYTEA | Oid::UUID => Loose::Bytes(bytes),
+        Oid::TIMESTAMP => typed(timestamp(eight()), Type::Timestamp),
+        Oid::TIMESTAMPTZ => typed(timestamp(eight()), Type::TimestampTz),
+        Oid::BYTEA => Loose::Bytes(bytes),
+        Oid::UUID => bytes.try_into().map_or(Loose::Bytes(bytes), Loose::Uuid),
         _ => match std::str::from_utf8(bytes) {
             Ok(text) => Loose::Text(text),
             Err(_) => Loose::Bytes(bytes),
@@ -271,17 +260,17 @@ fn timestamp(micros: i64) -> Option<Cell> {
 /// A numeric: how many groups of four digits, the power of 10,000 of the first, the sign,
 /// the scale that is shown, and the groups, 16 bits each (numeric_send, numeric.c).
 fn numeric(bytes: &[u8]) -> Loose<'static> {
-    let beyond = Loose::Text("a number beyond 38 digits");
+    let beyond = Loose::Lost("a number beyond 38 digits");
     let Some((head, groups)) = bytes.split_first_chunk::<8>() else {
         return beyond;
     };
     let part = |at: usize| i16::from_be_bytes([head[at], head[at + 1]]);
     let (count, weight, sign, scale) = (part(0), part(2), part(4), part(6));
     if sign as u16 == 0xC000 {
-        return Loose::Text("NaN");
+        return Loose::Lost("not a number (NaN)");
     }
     if !matches!(sign as u16, 0 | 0x4000) {
-        return Loose::Text("Infinity");
+        return Loose::Lost("an infinite number");
     }
     let scale = u32::from(scale as u16);
     let mut n: i128 = 0;
@@ -322,7 +311,7 @@ mod tests {
         let bytes: Vec<u8> = parts.iter().flat_map(|p| p.to_be_bytes()).collect();
         match numeric(&bytes) {
             Loose::Decimal(n, scale) => barrow_core::values::decimal(n.into(), scale as usize),
-            Loose::Text(text) => text.into(),
+            Loose::Lost(why) => why.into(),
             other => format!("{other:?}"),
         }
     }
@@ -334,7 +323,7 @@ mod tests {
         assert_eq!(read(&[0, 0, 0, 2]), "0.00");
         assert_eq!(read(&[1, 2, 0, 0, 5]), "500000000");
         assert_eq!(read(&[1, -2, 0, 8, 7]), "0.00000007");
-        assert_eq!(read(&[0, 0, 0xC000u16 as i16, 0]), "NaN");
+        assert_eq!(read(&[0, 0, 0xC000u16 as i16, 0]), "not a number (NaN)");
     }
 
     #[test]

@@ -16,13 +16,13 @@ use barrow_core::visible::visible;
 
 use super::export::{files, list, parting};
 use super::job::{Spec, flow_options};
-use crate::args::{Convert, Report, Shared};
+use crate::args::{Convert, Shared};
 use crate::failure::{BEYOND_TOLERANCE, Failure};
 use crate::loading::run_id;
 use crate::outgoing::summary::{self, Exported};
 use crate::outgoing::{Output, writer};
 use crate::view::progress::Progress;
-use crate::view::summary::{Outcome, Summary, print_text};
+use crate::view::summary::{Outcome, Summary};
 
 /// Converts, and says what came of it.
 pub fn run(args: &Convert) -> Result<ExitCode, Failure> {
@@ -53,7 +53,6 @@ pub fn run(args: &Convert) -> Result<ExitCode, Failure> {
         progress: Progress::new(&sources, args.quiet),
         times: Vec::new(),
         clock,
-        rows: 0,
     };
     let encode = |batch: &mut Batch| mapping.encode(&writer, batch);
     let options = flow_options(&shared, &run);
@@ -97,26 +96,26 @@ fn ended(
     if kept {
         list(&args.out, &made)?;
     }
-    if sink.tally.rejected() > 0 && args.report == Report::Text && args.out.output != Path::new("-")
-    {
-        print_text(&Summary {
-            spec: from.name(),
-            into: to.name(),
-            outcome: match kept {
-                true => Outcome::Kept,
-                false => Outcome::BeyondTolerance {
-                    not_kept: sink.tally.loaded(),
-                },
-            },
-            tolerance,
-            rejects: sink.keeper.folder().map(Path::to_path_buf),
-            times: sink.times,
-            elapsed,
-            tally: sink.tally,
-            ..Summary::default()
-        })?;
-        anstream::println!();
-    }
+    let outcome = match (kept, sink.tally.differences.is_empty()) {
+        (true, _) => Outcome::Kept,
+        (false, false) => Outcome::TotalsDiffer {
+            not_kept: sink.tally.loaded(),
+        },
+        (false, true) => Outcome::BeyondTolerance {
+            not_kept: sink.tally.loaded(),
+        },
+    };
+    let reading = Summary {
+        spec: from.name(),
+        into: to.name(),
+        outcome,
+        tolerance,
+        rejects: sink.keeper.folder().map(Path::to_path_buf),
+        times: sink.times,
+        elapsed,
+        tally: sink.tally,
+        ..Summary::default()
+    };
     let exported = Exported {
         from: from.name(),
         spec: to.name(),
@@ -125,10 +124,12 @@ fn ended(
         elapsed,
         to_stdout: args.out.output == Path::new("-"),
         beyond: (!kept).then(|| "nothing is kept".to_string()),
+        reading: Some(reading),
     };
     summary::print(&exported, args.report, args.quiet)?;
     Ok(match kept {
         true => ExitCode::SUCCESS,
+        false if matches!(outcome, Outcome::TotalsDiffer { .. }) => ExitCode::FAILURE,
         false => ExitCode::from(BEYOND_TOLERANCE),
     })
 }
@@ -192,10 +193,14 @@ impl Mapping {
                     );
                 }
             }
-            let columns: Vec<usize> = (0..self.places.len()).collect();
-            let grid = cells.grid(&columns);
-            let first = batch.block.first_record;
-            writer.write(&grid, 0..cells.height as u32, first, &mut written);
+            // A row is told by its record's number in its file.
+            let number = |row: &u32| {
+                batch
+                    .block
+                    .record_number(rows.marks[*row as usize] as usize)
+            };
+            let numbered = (0..).zip(rows.good.iter().map(number));
+            writer.write(&cells, numbered, &mut written);
         }
         batch.encoded.clear();
         batch.encoded.push(Box::new(written));
@@ -238,7 +243,6 @@ struct ConvertSink<'c> {
     progress: Progress,
     times: Vec<Duration>,
     clock: Instant,
-    rows: u64,
 }
 
 impl Sink for ConvertSink<'_> {
@@ -254,7 +258,6 @@ impl Sink for ConvertSink<'_> {
             .and_then(|e| e.downcast_ref::<Written>())
         {
             self.output.take(written)?;
-            self.rows += written.ends.len() as u64;
         }
         if let Some(file) = batch.file() {
             let rejects: Vec<&Reject> = batch.rejects.iter().collect();

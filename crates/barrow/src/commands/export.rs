@@ -86,6 +86,7 @@ pub fn run(args: &Export) -> Result<ExitCode, Failure> {
         elapsed: clock.elapsed(),
         to_stdout: args.out.output == Path::new("-"),
         beyond,
+        reading: None,
     };
     summary::print(&exported, args.report, args.quiet)?;
     Ok(match exported.beyond {
@@ -113,6 +114,9 @@ pub fn files(out: &Out, plan: &Plan) -> Result<Files, Failure> {
         true => Into::Stdout,
         false => Into::Path(out.output.clone()),
     };
+    if let Some(list) = &out.list {
+        may_write(list, out.overwrite)?;
+    }
     let parted = out.split_rows.is_some() || out.split_size.is_some() || out.split_by.is_some();
     let packing = match plan.source.packing {
         Packing::Auto => packing_of(&out.output),
@@ -219,7 +223,8 @@ fn without_spec(args: &Export) -> Result<Order, Failure> {
         problems,
     })?;
     if let Some(path) = &args.spec_out {
-        write_new(path, &text, args.out.overwrite)?;
+        may_write(path, args.out.overwrite)?;
+        write_out(path, &text)?;
     }
     let names: Vec<String> = columns.iter().map(|(name, _)| name.clone()).collect();
     let (what, query) = query(args, &url, args.table.as_deref(), &names)?;
@@ -251,14 +256,22 @@ fn columns(args: &Export, url: &Url) -> Result<Vec<(String, Type)>, Failure> {
         .collect())
 }
 
-fn write_new(path: &Path, text: &str, overwrites: bool) -> Result<(), Failure> {
-    let shown = visible(path.as_os_str().as_encoded_bytes());
-    if path.exists() && !overwrites {
-        return Err(Failure::wrong(
-            format!("{shown} is there already"),
+/// A file that is there is written over only if that is said.
+fn may_write(path: &Path, overwrites: bool) -> Result<(), Failure> {
+    match path.exists() && !overwrites {
+        false => Ok(()),
+        true => Err(Failure::wrong(
+            format!(
+                "{} is there already",
+                visible(path.as_os_str().as_encoded_bytes())
+            ),
             "name another file, or say --overwrite",
-        ));
+        )),
     }
+}
+
+fn write_out(path: &Path, text: &str) -> Result<(), Failure> {
+    let shown = visible(path.as_os_str().as_encoded_bytes());
     std::fs::write(path, text).map_err(|e| Failure::not_done(format!("{shown}: {e}")))
 }
 
@@ -273,7 +286,7 @@ pub fn list(out: &Out, made: &[Made]) -> Result<(), Failure> {
         text += &near.to_string_lossy();
         text.push('\n');
     }
-    write_new(list, &text, true)
+    write_out(list, &text)
 }
 
 /// Notes the export in the ledger, where there is one. The files are written: that they

@@ -1,6 +1,7 @@
 //! The files that are written. Each has a temporary name until all of them are whole, so
 //! that nobody sees half an export.
 
+use std::collections::HashSet;
 use std::fs::{self, File};
 use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
@@ -40,6 +41,8 @@ pub struct Files {
     parted: bool,
     overwrites: bool,
     begun: u64,
+    /// Names that are taken, in small letters: a file system may not tell capitals.
+    taken: HashSet<String>,
     /// Whole files that wait for their names: the temporary one, and the file.
     whole: Vec<(Option<PathBuf>, Made)>,
     /// Temporary names that are to be taken away unless all ends well.
@@ -136,6 +139,7 @@ impl Files {
             parted,
             overwrites,
             begun: 0,
+            taken: HashSet::new(),
             whole: Vec::new(),
             temporary: Vec::new(),
         };
@@ -148,6 +152,26 @@ impl Files {
     /// Whether no file was begun.
     pub fn is_untouched(&self) -> bool {
         self.begun == 0
+    }
+
+    /// Whether the rows go to standard output.
+    pub fn is_stdout(&self) -> bool {
+        self.into == Into::Stdout
+    }
+
+    /// A name for the next part that no other part has.
+    fn free_name(&mut self, path: &Path, key: &str) -> PathBuf {
+        let mut part = match key {
+            "" => self.begun.to_string(),
+            key => fit_for_a_name(key, self.begun),
+        };
+        loop {
+            let name = named(path, &part);
+            if self.taken.insert(name.to_string_lossy().to_lowercase()) {
+                return name;
+            }
+            part += &format!("-{}", self.begun);
+        }
     }
 
     fn may_write(&self, path: &Path) -> Result<(), Failure> {
@@ -178,7 +202,7 @@ impl Files {
         self.begun += 1;
         let path = match &self.into {
             Into::Stdout => None,
-            Into::Path(path) if self.parted => Some(numbered(path, self.begun, key)),
+            Into::Path(path) if self.parted => Some(self.free_name(&path.clone(), key)),
             Into::Path(path) => Some(path.clone()),
         };
         let hash = Running::default();
@@ -250,13 +274,23 @@ impl Files {
         let mut made = Vec::new();
         for (temporary, file) in whole {
             if let (Some(temporary), Some(path)) = (&temporary, &file.path) {
-                fs::rename(temporary, path).map_err(|e| failed(Some(path), e))?;
+                fs::rename(temporary, path).map_err(|e| unnamed(path, &made, e))?;
             }
             made.push(file);
         }
         self.temporary.clear();
         Ok(made)
     }
+}
+
+/// A file that could not be given its name, when others have theirs already.
+fn unnamed(path: &Path, named: &[Made], error: io::Error) -> Failure {
+    let shown = visible(path.as_os_str().as_encoded_bytes());
+    let count = named.len() as u64;
+    Failure::not_done(format!(
+        "{shown}: {error}\n{} in place already, and the others are not",
+        crate::view::counted(count, "file")
+    ))
 }
 
 impl Drop for Files {
@@ -273,16 +307,11 @@ fn temporary_name(path: &Path) -> PathBuf {
     path.with_file_name(format!(".{name}.{}", crate::loading::run_id()))
 }
 
-/// `prices.csv.gz` as `prices-2.csv.gz`, or with its rows' value, `prices-kale.csv.gz`;
-/// where the name has `{part}`, that stands for it.
-fn numbered(path: &Path, number: u64, key: &str) -> PathBuf {
-    let part = match key {
-        "" => number.to_string(),
-        key => fit_for_a_name(key, number),
-    };
+/// `prices.csv.gz` as `prices-2.csv.gz`; where the name has `{part}`, that stands for it.
+fn named(path: &Path, part: &str) -> PathBuf {
     let name = path.file_name().unwrap_or_default().to_string_lossy();
     let named = match name.contains("{part}") {
-        true => name.replace("{part}", &part),
+        true => name.replace("{part}", part),
         false => match name.char_indices().skip(1).find(|(_, c)| *c == '.') {
             Some((dot, _)) => format!("{}-{part}{}", &name[..dot], &name[dot..]),
             None => format!("{name}-{part}"),
@@ -312,11 +341,24 @@ mod tests {
 
     #[test]
     fn parts_have_names_of_their_own() {
-        let name = |path: &str, number, key| numbered(Path::new(path), number, key);
-        assert_eq!(name("out/p.csv.gz", 2, ""), Path::new("out/p-2.csv.gz"));
-        assert_eq!(name("p-{part}-x.csv", 2, "kale"), Path::new("p-kale-x.csv"));
-        assert_eq!(name("p", 3, "../../etc"), Path::new("p-______etc-3"));
-        // A file system may take two names for one that differ by capitals only.
-        assert_ne!(name("p", 1, "Kale"), name("p", 2, "kale"));
+        let into = Into::Path(PathBuf::from("p.csv.gz"));
+        let mut files = Files::new(into, Packing::None, true, false).unwrap();
+        let mut name = |key: &str| {
+            files.begun += 1;
+            let path = files.free_name(Path::new("out/p.csv.gz"), key);
+            path.to_string_lossy().into_owned()
+        };
+        assert_eq!(name(""), "out/p-1.csv.gz");
+        assert_eq!(name("kale"), "out/p-kale.csv.gz");
+        assert_eq!(name("../../etc"), "out/p-______etc-3.csv.gz");
+        // The same value again, values that differ by capitals, a value that is a number.
+        let more = ["kale", "Kale", "1", "______etc-3", "kale-4"].map(name);
+        let all: HashSet<String> = more.iter().map(|name| name.to_lowercase()).collect();
+        assert_eq!(all.len(), more.len(), "{more:?}");
+        assert!(!more.contains(&"out/p-1.csv.gz".to_string()));
+        assert!(!more.contains(&"out/p-kale.csv.gz".to_string()));
+        let placed = |path: &str, part| named(Path::new(path), part);
+        assert_eq!(placed("p-{part}-x.csv", "kale"), Path::new("p-kale-x.csv"));
+        assert_eq!(placed("p", "______etc-3"), Path::new("p-______etc-3"));
     }
 }

@@ -114,7 +114,7 @@ impl<'o> Output<'o> {
         self.counts.unfit += written.unfit.len() as u64;
         if let (Some(first), WhenUnfit::Stop) = (written.unfit.first(), self.plan.export.when_unfit)
         {
-            return Err(unfit(first));
+            return Err(unfit(first, self.files.is_stdout()));
         }
         let room = MOST_TOLD.saturating_sub(self.counts.told.len());
         let told = written.unfit.iter().take(room);
@@ -192,20 +192,20 @@ impl<'o> Output<'o> {
 
     fn head(&self, part: &mut Part) -> Result<(), Failure> {
         if self.plan.export.byte_order_mark {
-            part.write(&self.writer.byte_order_mark())?;
+            part.write(&self.writer.byte_order_mark().map_err(in_words)?)?;
         }
         for line in self.lines.preamble(&part.told) {
             part.write(&self.line(&line)?)?;
         }
         if self.plan.records.header != Header::None {
-            let header = self.writer.header(self.plan).map_err(|e| lacking(e.0))?;
+            let header = self.writer.header().map_err(in_words)?;
             part.write(&header.unwrap_or_default())?;
         }
         Ok(())
     }
 
     fn line(&self, text: &str) -> Result<Vec<u8>, Failure> {
-        self.writer.line(text).map_err(|e| lacking(e.0))
+        self.writer.line(text).map_err(in_words)
     }
 
     /// Ends a key's file with its last lines.
@@ -238,15 +238,20 @@ impl<'o> Output<'o> {
     }
 }
 
-fn lacking(c: char) -> Failure {
+/// Words that stand around the records and cannot be written so.
+fn in_words(says: String) -> Failure {
     Failure::wrong(
-        format!("the encoding lacks the character {c:?} of a title or a column's name"),
-        "choose another encoding, or other words",
+        says,
+        "choose another encoding or other marks, or other words",
     )
 }
 
 /// The failure of an export that stops at a row.
-fn unfit(first: &Unfit) -> Failure {
+fn unfit(first: &Unfit, to_stdout: bool) -> Failure {
+    let left = match to_stdout {
+        true => "the rows before it are written already",
+        false => "nothing is left of this export",
+    };
     let column = first
         .column
         .as_ref()
@@ -257,7 +262,7 @@ fn unfit(first: &Unfit) -> Failure {
     };
     Failure::NotDone {
         message: format!(
-            "row {}{column}{value}: {}\nnothing is left of this export",
+            "row {}{column}{value}: {}\n{left}",
             crate::view::number(first.row),
             first.why.says
         ),

@@ -86,12 +86,11 @@ fn read(
 
 fn work(decoder: &Decoder, writer: &RecordWriter<'_>, raw: &Receiver<Work>, done: &Sender<Work>) {
     let mut cells = Cells::default();
-    let columns: Vec<usize> = (0..writer.names().count()).collect();
     while let Ok(mut work) = raw.recv() {
         decoder(&work.raw, &mut cells);
-        let grid = cells.grid(&columns);
         work.written.clear();
-        writer.write(&grid, 0..cells.height as u32, work.first, &mut work.written);
+        let numbered = (0..cells.height as u32).zip(work.first..);
+        writer.write(&cells, numbered, &mut work.written);
         if done.send(work).is_err() {
             return;
         }

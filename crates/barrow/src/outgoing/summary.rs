@@ -11,6 +11,7 @@ use super::Counts;
 use super::files::Made;
 use crate::args::Report;
 use crate::failure::Failure;
+use crate::view::summary::{Summary, document as summary_document};
 use crate::view::{counted, ended, number, time};
 
 /// What came of an export.
@@ -29,6 +30,8 @@ pub struct Exported {
     pub to_stdout: bool,
     /// Whether too many rows were unfit, and nothing is kept.
     pub beyond: Option<String>,
+    /// What was said of the files that were read, where it is files.
+    pub reading: Option<Summary>,
 }
 
 /// Prints it.
@@ -36,7 +39,12 @@ pub struct Exported {
 /// # Errors
 /// It cannot be written.
 pub fn print(exported: &Exported, report: Report, quiet: bool) -> Result<(), Failure> {
-    if exported.to_stdout && quiet {
+    // Silence is for what went as it should.
+    let has_news = exported.counts.unfit > 0
+        || exported.counts.replaced > 0
+        || exported.counts.repairs.all() > 0
+        || exported.reading.as_ref().is_some_and(Summary::has_news);
+    if exported.to_stdout && quiet && !has_news {
         return Ok(());
     }
     let written = match (report, exported.to_stdout) {
@@ -55,6 +63,10 @@ fn name(made: &Made) -> String {
 }
 
 fn text(e: &Exported, out: &mut impl Write) -> io::Result<()> {
+    if let Some(reading) = e.reading.as_ref().filter(|reading| reading.has_news()) {
+        reading.write_text(out)?;
+        writeln!(out)?;
+    }
     writeln!(out, "{} ← {}\n", e.spec.bold(), e.from)?;
     let names: Vec<String> = e.made.iter().map(name).collect();
     let width = names.iter().map(|n| n.chars().count()).max().unwrap_or(0);
@@ -177,6 +189,7 @@ fn document(e: &Exported) -> Value {
         })
         .collect();
     json!({
+        "reading": e.reading.as_ref().map(summary_document),
         "from": e.from, "spec": e.spec, "files": files, "read": e.counts.rows + e.counts.unfit,
         "written": if e.beyond.is_some() { 0 } else { e.counts.rows }, "unfit": e.counts.unfit,
         "unfit_rows": unfit, "replaced": e.counts.replaced, "repairs": repairs,

@@ -175,6 +175,22 @@ impl Summary {
         self.twice.iter().map(|twice| twice.count).sum()
     }
 
+    /// Whether something was not as it was in the files: rejected, changed or noted.
+    pub fn has_news(&self) -> bool {
+        self.rejected() > 0
+            || self.tally.repairs.all() > 0
+            || !self.tally.differences.is_empty()
+            || self.tally.files.iter().any(|file| !file.notes.is_empty())
+    }
+
+    /// Writes it for people.
+    ///
+    /// # Errors
+    /// It cannot be written.
+    pub fn write_text(&self, out: &mut impl Write) -> io::Result<()> {
+        text(self, out)
+    }
+
     /// Whether there are no more rejects than may be.
     pub fn is_within(&self) -> bool {
         self.tolerance.allows(self.rejected(), self.tally.records())
@@ -659,7 +675,7 @@ fn next(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         ),
         Outcome::Kept => writeln!(
             out,
-            "  kept in {folder}/ · correct them there, then load that file with the same spec"
+            "  kept in {folder}/ · correct them there, then give that file to the same command"
         ),
         Outcome::TotalsDiffer { .. } => writeln!(
             out,

@@ -278,6 +278,48 @@ fn blake3_of(bytes: &[u8]) -> String {
     blake3::hash(bytes).to_hex().to_string()
 }
 
+#[test]
+fn parts_of_odd_values_lose_no_row() {
+    let m = market();
+    m.sql("DELETE FROM d");
+    for (id, note) in [
+        "NULL", "'1'", "'2'", "'kale'", "'Kale'", "'1'", "'a/b'", "'a_b'",
+    ]
+    .iter()
+    .enumerate()
+    {
+        m.sql(&format!("INSERT INTO d VALUES ({id}, {note})"));
+    }
+    let said = m.run(
+        "export d.spec.toml -o p.csv --split-by note --order-by note --list list --report json",
+    );
+    let json = done(&said);
+    // Seven values: one of them null, one in two rows.
+    assert_eq!(json["files"].as_array().unwrap().len(), 7);
+    let mut rows: Vec<String> = text(&m, "list")
+        .lines()
+        .flat_map(|file| {
+            let whole = text(&m, file);
+            whole
+                .lines()
+                .skip(1)
+                .map(str::to_string)
+                .collect::<Vec<_>>()
+        })
+        .collect();
+    rows.sort();
+    assert_eq!(
+        rows,
+        [
+            "0,", "1,1", "2,2", "3,kale", "4,Kale", "5,1", "6,a/b", "7,a_b"
+        ]
+    );
+    // A list that is there is not written over unless that is said.
+    let said = m.run("export d.spec.toml -o q.csv --list list");
+    assert_eq!(said.code, 2, "{}{}", said.out, said.err);
+    assert!(!m.path("q.csv").exists());
+}
+
 fn market() -> Market {
     let m = Market::with(&[
         (
@@ -335,6 +377,14 @@ fn a_file_is_written_anew_in_another_format() {
     assert!(!m.path("out.txt").exists());
     let said = m.run("convert from.spec.toml --to to.spec.toml -o out.txt --tolerance 1");
     assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+    assert!(said.out.contains("first: line 4"), "{}", said.out);
+    // The same for a program, and beside rows that go to standard output.
+    let words = "convert from.spec.toml --to to.spec.toml -o again.txt --tolerance 1 --report json";
+    let json = done(&m.run(words));
+    assert_eq!(json["reading"]["rejected"], 1);
+    let said = m.run("convert from.spec.toml --to to.spec.toml -o - --tolerance 1");
+    assert_eq!(said.out, text(&m, "again.txt"));
+    assert!(said.err.contains("first: line 4"), "{}", said.err);
     assert_eq!(
         text(&m, "out.txt"),
         "Zoë       12.50   1\nAda       -0.25   2\n2 12.25\n"
