@@ -22,11 +22,19 @@ pub fn run(args: &Ledger) -> Result<ExitCode, Failure> {
         Some(id) if is_there => one(target.as_mut(), &url, id, args),
         Some(id) => Err(not_there(id, &url)),
         None => {
-            let runs = match is_there {
+            let mut runs = match is_there {
                 true => ledger::runs(target.as_mut(), &wanted(args)?)?,
                 false => Vec::new(),
             };
-            view::print_runs(&url, &runs, is_there, args.report)?;
+            let has_more = runs.len() as u64 > args.limit;
+            runs.truncate(usize::try_from(args.limit).unwrap_or(usize::MAX));
+            let listed = view::Listed {
+                url: &url,
+                runs: &runs,
+                is_there,
+                has_more,
+            };
+            view::print_runs(&listed, args.report)?;
             Ok(ExitCode::SUCCESS)
         }
     }
@@ -53,7 +61,8 @@ fn wanted(args: &Ledger) -> Result<Wanted, Failure> {
         table: args.table.clone(),
         since,
         failed: args.failed,
-        limit: Some(args.limit),
+        // One more, to say that there are more.
+        limit: Some(args.limit.saturating_add(1)),
     })
 }
 

@@ -7,7 +7,7 @@ use barrow_core::spec::plan::{Every, Mode};
 use super::job::Spec;
 use crate::args::{Load, Report};
 use crate::failure::{BEYOND_TOLERANCE, Failure};
-use crate::loading::{self, Loaded, Order};
+use crate::loading::{self, Order};
 use crate::view::shared;
 use crate::view::summary::{self, Outcome, Summary};
 
@@ -31,7 +31,9 @@ pub fn run(args: &Load) -> Result<ExitCode, Failure> {
     if args.share {
         return share(args, &order, files);
     }
-    let Loaded { summary, .. } = ended(&order, loading::load(&order, files)?);
+    let mut loaded = loading::load(&order, files)?;
+    loaded.dispose(&order);
+    let summary = loaded.summary;
     match shared.report {
         Report::Text => summary::print_text(&summary)?,
         Report::Json => summary::print_json(&summary)?,
@@ -39,23 +41,22 @@ pub fn run(args: &Load) -> Result<ExitCode, Failure> {
     Ok(code(&summary))
 }
 
-/// What is done once the rows are committed.
-fn ended(order: &Order<'_>, mut loaded: Loaded) -> Loaded {
-    loaded.dispose(order);
-    loaded
-}
-
 fn share(
     args: &Load,
     order: &Order<'_>,
     files: Vec<barrow_core::source::SourceFile>,
 ) -> Result<ExitCode, Failure> {
-    let found = loading::share::share(order, files)?;
-    let loads = found.loads.into_iter();
-    let loads: Vec<Summary> = loads.map(|load| ended(order, load).summary).collect();
-    shared::print(order, &loads, &found.skipped, args.shared.report)?;
-    let codes = loads.iter().find(|load| !load.is_kept());
-    Ok(codes.map_or(ExitCode::SUCCESS, code))
+    let (found, ended) = loading::share::share(order, files);
+    if ended.is_ok() || !found.loads.is_empty() {
+        shared::print(order, &found.loads, &found.skipped, args.shared.report)?;
+    }
+    ended?;
+    let unlike = |load: &&Summary| code(load) != ExitCode::SUCCESS;
+    Ok(found
+        .loads
+        .iter()
+        .find(unlike)
+        .map_or(ExitCode::SUCCESS, code))
 }
 
 /// The exit code of a load that was done or undone.

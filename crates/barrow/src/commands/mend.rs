@@ -258,7 +258,10 @@ impl Mending<'_> {
         fs::remove_dir_all(pending).map_err(|e| failed(pending, &e))
     }
 
-    /// The files to load. One whose content is in the table has nothing left to mend.
+    /// The files to load.
+    ///
+    /// # Errors
+    /// One was loaded as it is: what is wrong in it was kept elsewhere then.
     fn chosen(
         &self,
         target: &mut dyn Target,
@@ -266,6 +269,16 @@ impl Mending<'_> {
     ) -> Result<choose::Choice, Failure> {
         let sources = files.iter().cloned().map(SourceFile::Path).collect();
         let mut choice = choose::choose(self.order, target, sources)?;
+        if let Some(skipped) = choice.skipped.first() {
+            let run = skipped.run.as_deref().unwrap_or("this one");
+            return Err(Failure::wrong(
+                format!(
+                    "{} was loaded as it is already, in run {run} ({})",
+                    skipped.file, skipped.when
+                ),
+                "take it out of the folder if nothing in it is left to mend, or change it",
+            ));
+        }
         choice.going_on = None;
         choice.files.iter_mut().for_each(|file| file.note = None);
         Ok(choice)
@@ -279,17 +292,11 @@ impl Mending<'_> {
         let mut books = Books::open(self.order, target, &id, choice.table_key, None)?;
         books.mends(&self.run);
         fs::create_dir(&pending).map_err(|e| failed(&pending, &e))?;
-        let loaded = self.load(target, &id, &choice.files, &pending, Some(books));
-        let mut summary = match loaded {
-            Ok(summary) => summary,
-            Err(failure) => {
-                let _ = fs::remove_dir_all(&pending);
-                return Err(failure);
-            }
-        };
+        // What a mend that fails leaves there is cleared away, or put in place, by the next
+        // one: only the ledger knows whether a commit was done that was never answered.
+        let mut summary = self.load(target, &id, &choice.files, &pending, Some(books))?;
         self.put_in_place(&pending)?;
         summary.rejects = self.clear_away()?;
-        summary.skipped = choice.skipped;
         Ok(summary)
     }
 
@@ -300,7 +307,6 @@ impl Mending<'_> {
         let into = pending.path().join("rejects");
         let mut summary = self.load(target, &run_id(), &choice.files, &into, None)?;
         summary.rejects = None;
-        summary.skipped = choice.skipped;
         Ok(summary)
     }
 

@@ -153,6 +153,9 @@ impl Books {
         entry.committed_to = end;
         if let Some(read) = content {
             let whole = whole(file, read);
+            if file.outline.as_ref().is_some_and(|o| o.size != whole.bytes) {
+                entry.sample = sample_now(file, &whole).or(entry.sample.take());
+            }
             entry.bytes = whole.bytes;
             entry.content = Some(whole.hash);
             entry.outcome = Outcome::Kept;
@@ -312,6 +315,16 @@ fn whole(file: &Chosen, read: Content) -> Content {
         }
         _ => read,
     }
+}
+
+/// The sample of a file that was still written to when it was first looked at, if it has
+/// just what was read of it: or it would not be known again.
+fn sample_now(file: &Chosen, read: &Content) -> Option<String> {
+    let SourceFile::Path(path) = &file.source else {
+        return None;
+    };
+    let now = content::outline(path).ok()?;
+    (now.size == read.bytes).then_some(now.sample)
 }
 
 fn path(source: &SourceFile) -> String {

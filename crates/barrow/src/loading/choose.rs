@@ -7,7 +7,7 @@ use std::path::Path;
 use barrow_core::rejects::Written;
 use barrow_core::source::content::{self, hash_of};
 use barrow_core::source::{Outline, SourceFile};
-use barrow_core::spec::plan::Mode;
+use barrow_core::spec::plan::{Disposal, Mode};
 use barrow_core::tally::Counted;
 use barrow_core::visible::visible;
 use barrow_targets::Target;
@@ -191,6 +191,8 @@ struct Known {
     runs: HashMap<String, Run>,
     /// Whether a file that is in the table may be passed over.
     passes: bool,
+    /// Whether loads take files away once they are in the table.
+    disposes: bool,
     /// The hashes of files that had to be read.
     hashes: HashMap<SourceFile, String>,
     /// The files of this load so far, with their outlines.
@@ -210,6 +212,7 @@ impl Known {
             files: Vec::new(),
             runs: HashMap::new(),
             passes: matches!(order.job.mode, Mode::Append | Mode::Merge),
+            disposes: order.spec.plan.source.afterwards.what != Disposal::Keep,
             hashes: HashMap::new(),
             seen: HashMap::new(),
             going: Vec::new(),
@@ -227,11 +230,8 @@ impl Known {
             .iter()
             .filter_map(|file| Some(file.outline.as_ref()?.sample.clone()))
             .collect();
-        let names: Vec<String> = files
-            .iter()
-            .filter(|file| file.outline.is_some())
-            .map(|file| name_of(&file.source))
-            .collect();
+        let paths = files.iter().filter(|file| path_of(&file.source).is_some());
+        let names: Vec<String> = paths.map(|file| name_of(&file.source)).collect();
         known.files = ledger::known_files(target, table_key, &samples, &names)?;
         known
             .files
@@ -255,6 +255,24 @@ impl Known {
         run.is_some_and(|run| run.outcome == Outcome::Going && run.state.is_some())
     }
 
+    /// Whether the file has rejects that may still be mended. Those of a run of several
+    /// files are open together.
+    fn has_open_rejects(&self, file: &File) -> bool {
+        let run = self.runs.get(&file.run);
+        file.counts.rejected > 0 && run.is_none_or(|run| run.still_open > 0)
+    }
+
+    /// What is said of a file that is in the table.
+    fn skipped(&self, source: &SourceFile, known: &File) -> Skipped {
+        Skipped {
+            file: source.name(),
+            path: path_of(source).filter(|path| path.exists()),
+            run: Some(known.run.clone()),
+            when: self.when(known),
+            has_rejects: self.has_open_rejects(known),
+        }
+    }
+
     fn when(&self, file: &File) -> String {
         let run = self.runs.get(&file.run);
         let at = run.map_or("", |run| run.started_at.as_str());
@@ -263,6 +281,10 @@ impl Known {
 
     /// Puts a file among those to load, or those to pass over.
     fn place(&mut self, mut file: Chosen, choice: &mut Choice) -> Result<(), Failure> {
+        if let Some(known) = self.taken_away(&file.source) {
+            choice.skipped.push(self.skipped(&file.source, known));
+            return Ok(());
+        }
         let Some(outline) = file.outline.clone() else {
             choice.files.push(file);
             return Ok(());
@@ -276,13 +298,7 @@ impl Known {
         for known in alike.iter().filter(is_in) {
             let passes = self.passes || self.is_going(known);
             if passes && known.content.as_deref() == Some(self.hash(&file.source)?.as_str()) {
-                choice.skipped.push(Skipped {
-                    file: file.source.name(),
-                    path: path_of(&file.source),
-                    run: Some(known.run.clone()),
-                    when: self.when(known),
-                    has_rejects: known.counts.rejected > 0,
-                });
+                choice.skipped.push(self.skipped(&file.source, known));
                 self.going.push((file.source, known.clone()));
                 return Ok(());
             }
@@ -308,6 +324,23 @@ impl Known {
             .push(file.source.clone());
         choice.files.push(file);
         Ok(())
+    }
+
+    /// A file that another load has put into the table and taken away since, as the spec
+    /// says ([source] afterwards).
+    fn taken_away(&self, source: &SourceFile) -> Option<&File> {
+        let path = path_of(source)?;
+        if !self.disposes || path.exists() {
+            return None;
+        }
+        let own = visible(
+            std::path::absolute(&path)
+                .unwrap_or(path)
+                .as_os_str()
+                .as_encoded_bytes(),
+        );
+        let mut kept = self.files.iter().filter(|f| f.outcome == Outcome::Kept);
+        kept.find(|file| file.path == own)
     }
 
     /// A file of this load with the same content.

@@ -123,7 +123,12 @@ fn nothing_new(
     choice: Choice,
 ) -> Result<Loaded, Failure> {
     if let Some(on) = choice.going_on {
-        // It was interrupted after its last commit: nothing of it is missing.
+        // It was interrupted after its last commit: nothing of it is missing, but for the
+        // note beside its rejects.
+        let folder = order.rejects.join(&on.run.run);
+        if folder.is_dir() {
+            Note::of(order, &on.run.run).write(&folder)?;
+        }
         books::close(target, on.run)?;
     }
     let summary = Summary {

@@ -95,6 +95,14 @@ impl RejectsTable {
         self.is_made = true;
         self.waiting.flush().map_err(failed)?;
         self.each(&mut |rows| Ok(ledger::write_rejects(target, &self.table, rows)?))?;
+        Ok(())
+    }
+
+    /// Forgets those that were written, now that they are committed.
+    ///
+    /// # Errors
+    /// The temporary file fails.
+    pub fn committed(&mut self) -> Result<(), Failure> {
         let file = self.waiting.get_mut();
         file.set_len(0).map_err(failed)?;
         file.seek(SeekFrom::Start(0)).map_err(failed)?;

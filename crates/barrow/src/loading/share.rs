@@ -9,21 +9,27 @@ use barrow_core::spec::plan::{Every, Mode};
 use barrow_targets::ledger;
 
 use super::choose::{Claimed, choose_if_free};
-use super::{Loaded, Order, run_chosen};
+use super::{Order, run_chosen};
 use crate::failure::Failure;
-use crate::view::summary::Skipped;
+use crate::view::summary::{Skipped, Summary};
 
-/// Loads what others do not. Returns what came of each file that this load took.
-///
-/// # Errors
-/// Whatever kept a file from being loaded; those before it are committed.
-pub fn share(order: &Order<'_>, files: Vec<SourceFile>) -> Result<Shared, Failure> {
-    can_be_shared(order, &files)?;
+/// Loads what others do not. What came of the files is returned with a failure too: each
+/// is committed by itself.
+pub fn share(order: &Order<'_>, files: Vec<SourceFile>) -> (Shared, Result<(), Failure>) {
     let mut shared = Shared::default();
-    let mut open: VecDeque<SourceFile> = files.into();
+    let ended = can_be_shared(order, &files)
+        .and_then(|()| prepare(order))
+        .and_then(|()| take_files(order, files.into(), &mut shared));
+    (shared, ended)
+}
+
+fn take_files(
+    order: &Order<'_>,
+    mut open: VecDeque<SourceFile>,
+    shared: &mut Shared,
+) -> Result<(), Failure> {
     // How many files in a row others had.
     let mut busy = 0;
-    prepare(order)?;
     let mut target = order.open()?;
     while let Some(file) = open.pop_front() {
         let wait = busy > open.len();
@@ -31,32 +37,30 @@ pub fn share(order: &Order<'_>, files: Vec<SourceFile>) -> Result<Shared, Failur
             Claimed::ByOthers => {
                 busy += 1;
                 open.push_back(file);
+                continue;
             }
             Claimed::Ours(choice) if choice.files.is_empty() => {
-                busy = 0;
                 shared.skipped.extend(choice.skipped);
-                drop(target);
-                target = order.open()?;
             }
             Claimed::Ours(choice) => {
-                busy = 0;
-                shared
-                    .loads
-                    .push(run_chosen(order, target.as_mut(), *choice)?);
-                // Another session: the lock on the file goes with the old one.
-                drop(target);
-                target = order.open()?;
+                let mut loaded = run_chosen(order, target.as_mut(), *choice)?;
+                loaded.dispose(order);
+                shared.loads.push(loaded.summary);
             }
         }
+        busy = 0;
+        // Another session: the lock on the file goes with the old one.
+        drop(target);
+        target = order.open()?;
     }
-    Ok(shared)
+    Ok(())
 }
 
 /// What a shared load came to.
 #[derive(Default)]
 pub struct Shared {
     /// A load for each file that this one took.
-    pub loads: Vec<Loaded>,
+    pub loads: Vec<Summary>,
     /// Files that are in the table already.
     pub skipped: Vec<Skipped>,
 }

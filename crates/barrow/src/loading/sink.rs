@@ -280,6 +280,9 @@ impl LoadSink<'_> {
         if let Some(books) = &mut self.books {
             books.committed();
         }
+        if let Some(table) = &mut self.table {
+            table.committed()?;
+        }
         self.committed += std::mem::take(&mut self.since_commit);
         Ok(())
     }
@@ -380,19 +383,20 @@ impl LoadSink<'_> {
             Some(_) => "; run this again, and it goes on from there",
             None => "",
         };
-        let stays = match (self.committed, undone) {
-            (0, Err(error)) => format!("undoing it failed too: {error}"),
-            (0, Ok(_)) => "nothing of this load was kept".to_string(),
-            (rows, Err(_)) => format!(
-                "{} rows that were committed on the way stay in the table{goes_on}",
-                crate::view::number(rows)
-            ),
-            (rows, Ok(_)) => format!(
+        let stays = match self.committed {
+            0 => "nothing of this load was kept".to_string(),
+            rows => format!(
                 "{} rows that were committed on the way stay in the table{goes_on}",
                 crate::view::number(rows)
             ),
         };
-        failure.and(&stays)
+        match (self.committed, undone) {
+            (0, Err(error)) => failure.and(&format!("undoing it failed too: {error}")),
+            (_, Err(error)) => failure
+                .and(&stays)
+                .and(&format!("undoing the rest: {error}")),
+            (_, Ok(_)) => failure.and(&stays),
+        }
     }
 }
 

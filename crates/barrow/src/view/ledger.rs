@@ -14,13 +14,28 @@ use super::{counted, cut, ended, number, time};
 use crate::args::Report;
 use crate::failure::Failure;
 
+/// Runs of a ledger, as they are listed.
+pub struct Listed<'l> {
+    /// The database.
+    pub url: &'l Url,
+    /// The runs, the newest first.
+    pub runs: &'l [Run],
+    /// Whether there is a ledger.
+    pub is_there: bool,
+    /// Whether it has older ones.
+    pub has_more: bool,
+}
+
 /// Prints runs, the newest first.
-pub fn print_runs(url: &Url, runs: &[Run], is_there: bool, report: Report) -> Result<(), Failure> {
+pub fn print_runs(listed: &Listed<'_>, report: Report) -> Result<(), Failure> {
     match report {
-        Report::Text => ended(list(url, runs, is_there, &mut anstream::stdout().lock())),
+        Report::Text => ended(list(listed, &mut anstream::stdout().lock())),
         Report::Json => {
-            let runs: Vec<Value> = runs.iter().map(run_json).collect();
-            let document = json!({ "into": url.to_string(), "has_ledger": is_there, "runs": runs });
+            let runs: Vec<Value> = listed.runs.iter().map(run_json).collect();
+            let document = json!({
+                "into": listed.url.to_string(), "has_ledger": listed.is_there, "runs": runs,
+                "has_more": listed.has_more,
+            });
             ended(writeln!(io::stdout(), "{document:#}"))
         }
     }
@@ -74,8 +89,9 @@ impl Column {
     }
 }
 
-fn list(url: &Url, runs: &[Run], is_there: bool, out: &mut impl Write) -> io::Result<()> {
-    if !is_there {
+fn list(listed: &Listed<'_>, out: &mut impl Write) -> io::Result<()> {
+    let (url, runs) = (listed.url, listed.runs);
+    if !listed.is_there {
         return writeln!(
             out,
             "{url} has no ledger yet; the first load makes one, unless [target] ledger = false"
@@ -112,7 +128,10 @@ fn list(url: &Url, runs: &[Run], is_there: bool, out: &mut impl Write) -> io::Re
         let cells: Vec<String> = columns.iter().map(|c| c.padded(&c.cells[at])).collect();
         writeln!(out, "  {}   {}", cells.join("   "), outcome(run))?;
     }
-    Ok(())
+    match listed.has_more {
+        true => writeln!(out, "\n  and older ones; --limit shows more"),
+        false => Ok(()),
+    }
 }
 
 /// What became of a run, in color.

@@ -117,6 +117,12 @@ fn a_file_is_loaded_once_whatever_its_name(kind: Kind) {
     assert_eq!(listed[0]["table"], "other", "the newest is first");
     assert_eq!(runs(&d, "--table d").len(), 3);
     assert_eq!(runs(&d, "--limit 2").len(), 2);
+    let has_more =
+        |words: &str| done(&d.run(&format!("ledger --report json {words}")))["has_more"].clone();
+    assert_eq!(
+        (has_more("--limit 3"), has_more("--limit 4")),
+        (true.into(), false.into())
+    );
     assert_eq!(runs(&d, "--since 2999-01-01").len(), 0);
     assert_eq!(runs(&d, "--failed").len(), 0);
     let whole = run_of(&d, &run[..6]);
@@ -487,6 +493,14 @@ fn rejects_are_mended_in_two_steps(kind: Kind) {
         (&kept["mended"], &kept["still_open"]),
         (&25.into(), &15.into())
     );
+    // A file that was loaded as it is has nothing to mend, and is not taken away.
+    let rejects = d.market.read(&file);
+    d.market.write(&file, with_forty_faults().as_bytes());
+    let said = mend(&d, &run);
+    assert_eq!(said.code, 2, "{}{}", said.out, said.err);
+    assert!(said.err.contains("as it is already"), "{}", said.err);
+    assert!(d.market.path(&file).exists());
+    d.market.write(&file, &rejects);
     // The others are corrected.
     correct(&d, &file, 15);
     let json = mended("");
@@ -680,4 +694,21 @@ fn files_are_moved_or_deleted_once_they_are_in(kind: Kind) {
     assert_eq!(said.code, 1);
     assert_eq!(said.json()["afterwards"][0]["failed"], true);
     assert_eq!(ids(&d), ["1", "2", "3", "4"]);
+    // Of loads that share the files, each takes away what it loaded, and does not miss what
+    // another did.
+    std::fs::remove_file(d.market.path("done")).unwrap();
+    for id in 5..25 {
+        let text = format!("id,note\n{id},a\n");
+        d.market.write(&format!("s{id}.csv"), text.as_bytes());
+    }
+    let loads: Vec<Child> = (0..3)
+        .map(|_| quietly(d.command("load d.spec.toml --share")))
+        .collect();
+    for mut load in loads {
+        assert!(load.wait().unwrap().success());
+    }
+    let left = (5..25).filter(|id| d.market.path(&format!("s{id}.csv")).exists());
+    assert_eq!(left.count(), 0);
+    let sql = "SELECT count(*), count(DISTINCT id) FROM d WHERE id >= 5";
+    assert_eq!(d.rows(sql), ["20|20"]);
 }
