@@ -46,10 +46,10 @@ fn written(plan: &Plan, rows: &[Vec<Value>]) -> (Vec<u8>, Vec<Vec<String>>, Writ
     let types: Vec<Type> = writer.columns().map(|c| c.ty).collect();
     let typing = Typing::new(&types);
     let mut cells = Cells::default();
-    typing.begin(&mut cells, rows.len());
-    for (row, values) in rows.iter().enumerate() {
+    typing.begin(&mut cells);
+    for values in rows {
         for (column, value) in values.iter().enumerate() {
-            typing.put(&mut cells, row, column, value.loose());
+            typing.put(&mut cells, column, value.loose());
         }
     }
     let mut out = Written::default();
@@ -58,11 +58,9 @@ fn written(plan: &Plan, rows: &[Vec<Value>]) -> (Vec<u8>, Vec<Vec<String>>, Writ
     let unfit: Vec<u64> = out.unfit.iter().map(|u| u.row).collect();
     let kept = (0..rows.len()).filter(|row| !unfit.contains(&(*row as u64 + 1)));
     let shown = kept.map(|row| {
-        let cells = types
-            .iter()
-            .enumerate()
-            .map(|(column, ty)| shown(cells.cells[column * rows.len() + row], *ty, &cells.store));
-        cells.collect()
+        let row = cells.row(row).iter().zip(&types);
+        row.map(|(cell, ty)| shown(*cell, *ty, &cells.store))
+            .collect()
     });
     let shown: Vec<Vec<String>> = shown.collect();
     let mut told = Told {
@@ -612,9 +610,9 @@ fn what_no_type_of_ours_has_is_never_written_as_its_description() {
         Loose::Uuid(uuid),
     ];
     let mut cells = Cells::default();
-    typing.begin(&mut cells, values.len());
-    for (row, value) in values.iter().enumerate() {
-        typing.put(&mut cells, row, 0, *value);
+    typing.begin(&mut cells);
+    for value in values {
+        typing.put(&mut cells, 0, value);
     }
     let mut out = Written::default();
     writer.write(&cells, (0..5).map(|row| (row, u64::from(row))), &mut out);

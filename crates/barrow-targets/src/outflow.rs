@@ -13,6 +13,9 @@ pub const FULL: usize = 256 << 10;
 pub struct RawRows {
     /// Their bytes.
     pub bytes: Vec<u8>,
+    /// Their text, one value after the other, where it is kept apart: so it is looked
+    /// through once for what is not UTF-8, and not value by value.
+    pub text: Vec<u8>,
     /// Where each ends.
     pub ends: Vec<u32>,
 }
@@ -21,6 +24,7 @@ impl RawRows {
     /// Makes room for others.
     pub fn clear(&mut self) {
         self.bytes.clear();
+        self.text.clear();
         self.ends.clear();
     }
 
@@ -28,7 +32,7 @@ impl RawRows {
     #[inline]
     pub fn end_row(&mut self) -> bool {
         self.ends.push(self.bytes.len() as u32);
-        self.bytes.len() >= FULL
+        self.bytes.len() + self.text.len() >= FULL
     }
 }
 

@@ -266,8 +266,8 @@ impl<'p> RecordWriter<'p> {
             let own = misfits.partition_point(|m| m.row == row);
             let start = out.bytes.len();
             let line = Line {
-                cells,
-                row: row as usize,
+                cells: cells.row(row as usize),
+                store: &cells.store,
                 misfits: &misfits[..own],
             };
             scratch.changes.clear();
@@ -607,17 +607,17 @@ type Unwritten = (Option<usize>, Refusal);
 
 /// A row of cells.
 struct Line<'l> {
-    cells: &'l Cells,
-    row: usize,
+    cells: &'l [Cell],
+    store: &'l [u8],
     misfits: &'l [Misfit],
 }
 
 impl<'l> Line<'l> {
     fn value(&self, column: usize) -> Valued<'l> {
         Valued {
-            cell: self.cells.cells[column * self.cells.height + self.row],
+            cell: self.cells[column],
             block: &[],
-            store: &self.cells.store,
+            store: self.store,
         }
     }
 }

@@ -116,15 +116,15 @@ fn decoder(types: &[Type]) -> Decoder {
     let typing = Typing::new(types);
     let types = types.to_vec();
     Box::new(move |raw, cells| {
-        typing.begin(cells, raw.ends.len());
+        typing.begin(cells);
         let mut bytes = raw.bytes.as_slice();
-        for row in 0..raw.ends.len() {
+        for _ in 0..raw.ends.len() {
             for (column, ty) in types.iter().enumerate() {
                 let value = match length(&mut bytes) {
                     NULL => Loose::Null,
                     count => loose(take(&mut bytes, count as usize), *ty),
                 };
-                typing.put(cells, row, column, value);
+                typing.put(cells, column, value);
             }
         }
     })

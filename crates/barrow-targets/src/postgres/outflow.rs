@@ -202,9 +202,9 @@ fn read_failed(error: std::io::Error) -> Error {
 fn decoder(types: &[Type], oids: Vec<Oid>) -> Decoder {
     let typing = Typing::new(types);
     Box::new(move |raw, cells| {
-        typing.begin(cells, raw.ends.len());
+        typing.begin(cells);
         let mut bytes = raw.bytes.as_slice();
-        for row in 0..raw.ends.len() {
+        for _ in 0..raw.ends.len() {
             take(&mut bytes, 2);
             for (column, oid) in oids.iter().enumerate() {
                 let length = take(&mut bytes, 4)
@@ -214,7 +214,7 @@ fn decoder(types: &[Type], oids: Vec<Oid>) -> Decoder {
                     Ok(length) => loose(take(&mut bytes, length), oid),
                     Err(_) => Loose::Null,
                 };
-                typing.put(cells, row, column, value);
+                typing.put(cells, column, value);
             }
         }
     })

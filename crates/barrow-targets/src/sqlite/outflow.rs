@@ -76,7 +76,7 @@ pub fn give(
     let mut raw = RawRows::default();
     while let Some(row) = rows.next().map_err(failed)? {
         for place in &asked.places {
-            put(row.get_ref(*place).map_err(failed)?, &mut raw.bytes);
+            put(row.get_ref(*place).map_err(failed)?, &mut raw);
         }
         if raw.end_row() && !give(&mut raw) {
             return Ok(());
@@ -94,54 +94,133 @@ fn eight(tag: u8, bytes: [u8; 8], out: &mut Vec<u8>) {
 }
 
 #[inline]
-fn put(value: ValueRef<'_>, out: &mut Vec<u8>) {
+fn put(value: ValueRef<'_>, raw: &mut RawRows) {
     let counted = |tag: u8, bytes: &[u8], out: &mut Vec<u8>| {
         let [a, b, c, d] = (bytes.len() as u32).to_le_bytes();
         out.extend_from_slice(&[tag, a, b, c, d]);
-        out.extend_from_slice(bytes);
     };
+    let out = &mut raw.bytes;
     match value {
         ValueRef::Null => out.push(NULL),
-        ValueRef::Integer(n) => {
-            eight(INTEGER, n.to_le_bytes(), out);
+        ValueRef::Integer(n) => eight(INTEGER, n.to_le_bytes(), out),
+        ValueRef::Real(n) => eight(REAL, n.to_le_bytes(), out),
+        ValueRef::Text(text) => {
+            counted(TEXT, text, out);
+            raw.text.extend_from_slice(text);
         }
-        ValueRef::Real(n) => {
-            eight(REAL, n.to_le_bytes(), out);
+        ValueRef::Blob(bytes) => {
+            counted(BLOB, bytes, out);
+            out.extend_from_slice(bytes);
         }
-        ValueRef::Text(text) => counted(TEXT, text, out),
-        ValueRef::Blob(bytes) => counted(BLOB, bytes, out),
     }
 }
 
 fn decoder(types: &[Type]) -> Decoder {
     let typing = Typing::new(types);
     Box::new(move |raw, cells| {
-        typing.begin(cells, raw.ends.len());
+        typing.begin(cells);
         let mut bytes = raw.bytes.as_slice();
-        for row in 0..raw.ends.len() {
+        let mut text = Texts::new(&raw.text);
+        for _ in 0..raw.ends.len() {
             for column in 0..typing.width() {
-                let value = loose(&mut bytes);
-                typing.put(cells, row, column, value);
+                let value = loose(&mut bytes, &mut text);
+                typing.put(cells, column, value);
             }
         }
     })
 }
 
+/// The text of a batch, value by value.
+struct Texts<'b> {
+    bytes: &'b [u8],
+    /// The same where all of it is UTF-8, as it nearly always is.
+    whole: Option<&'b str>,
+    at: usize,
+}
+
+impl<'b> Texts<'b> {
+    fn new(bytes: &'b [u8]) -> Texts<'b> {
+        Texts {
+            bytes,
+            whole: simdutf8::basic::from_utf8(bytes).ok(),
+            at: 0,
+        }
+    }
+
+    /// The next value, of so many bytes. One may be cut within a character, and the whole
+    /// be UTF-8 nevertheless.
+    #[inline]
+    fn next(&mut self, count: usize) -> Loose<'b> {
+        let place = self.at..self.at + count;
+        self.at = place.end;
+        if let Some(text) = self.whole.and_then(|whole| whole.get(place.clone())) {
+            return Loose::Text(text);
+        }
+        let bytes = self.bytes.get(place).unwrap_or(&[]);
+        std::str::from_utf8(bytes).map_or(Loose::Bytes(bytes), Loose::Text)
+    }
+}
+
 #[inline]
-fn loose<'b>(bytes: &mut &'b [u8]) -> Loose<'b> {
+fn loose<'b>(bytes: &mut &'b [u8], text: &mut Texts<'b>) -> Loose<'b> {
     let tag = take(bytes, 1).first().copied().unwrap_or(NULL);
     let eight = |bytes: &mut &[u8]| take(bytes, 8).try_into().unwrap_or([0; 8]);
     match tag {
         INTEGER => Loose::Int(i64::from_le_bytes(eight(bytes))),
         REAL => Loose::Float(f64::from_le_bytes(eight(bytes))),
-        TEXT | BLOB => {
+        TEXT => text.next(length(bytes) as usize),
+        BLOB => {
             let count = length(bytes) as usize;
-            let value = take(bytes, count);
-            match std::str::from_utf8(value) {
-                Ok(text) if tag == TEXT => Loose::Text(text),
-                _ => Loose::Bytes(value),
-            }
+            Loose::Bytes(take(bytes, count))
         }
         _ => Loose::Null,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use barrow_core::export::Cells;
+    use barrow_core::values::Cell;
+
+    use super::*;
+
+    fn read(sql: &str) -> (Cells, usize) {
+        let connection = Connection::open_in_memory().unwrap();
+        let columns = [("a".to_string(), Type::Text), ("b".to_string(), Type::Text)];
+        let (asked, decoder) = ask(&connection, sql, &columns).unwrap();
+        let mut cells = Cells::default();
+        let mut batches = 0;
+        let mut take = |raw: &mut RawRows| {
+            decoder(raw, &mut cells);
+            batches += 1;
+            true
+        };
+        give(&connection, &asked, &mut take).unwrap();
+        (cells, batches)
+    }
+
+    #[test]
+    fn two_halves_of_a_character_are_no_text() {
+        // Put together they would be UTF-8; each alone is not.
+        let (cells, _) = read("SELECT CAST(x'C3' AS TEXT) AS a, CAST(x'A9' AS TEXT) AS b");
+        assert_eq!(cells.row(0), [Cell::Null, Cell::Null]);
+        let misfits: Vec<_> = cells.misfits.iter().map(|m| (m.row, m.column)).collect();
+        assert_eq!(misfits, [(0, 0), (0, 1)]);
+        assert!(cells.misfits.iter().all(|m| m.lost.is_some()));
+    }
+
+    #[test]
+    fn text_behind_bytes_that_are_none_is_whole() {
+        let (cells, batches) =
+            read("SELECT 'é' AS a, CAST(x'FF' AS TEXT) AS b UNION ALL SELECT 'kale', 'ö'");
+        assert_eq!((cells.height(), batches), (2, 1));
+        let text = |row: usize, column: usize| match cells.row(row)[column] {
+            Cell::Text(piece) => String::from_utf8(piece.of(&[], &cells.store).to_vec()).unwrap(),
+            other => format!("{other:?}"),
+        };
+        assert_eq!(text(0, 0), "é");
+        assert_eq!(text(0, 1), "Null");
+        assert_eq!((text(1, 0).as_str(), text(1, 1).as_str()), ("kale", "ö"));
+        assert_eq!(cells.misfits.len(), 1);
     }
 }

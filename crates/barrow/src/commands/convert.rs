@@ -179,18 +179,11 @@ impl Mapping {
         let mut written = Written::default();
         if let Some(rows) = batch.parts.first() {
             let mut cells = Cells::default();
-            self.typing.begin(&mut cells, rows.good.len());
-            for (at, row) in rows.good.iter().enumerate() {
+            self.typing.begin(&mut cells);
+            for row in &rows.good {
                 for (column, (place, ty)) in self.places.iter().enumerate() {
                     let cell = rows.cell(*place, *row as usize);
-                    self.put(
-                        &mut cells,
-                        (at, column),
-                        cell,
-                        *ty,
-                        rows,
-                        &batch.block.bytes,
-                    );
+                    self.put(&mut cells, column, cell, *ty, rows, &batch.block.bytes);
                 }
             }
             // A row is told by its record's number in its file.
@@ -209,7 +202,7 @@ impl Mapping {
     fn put(
         &self,
         cells: &mut Cells,
-        (row, column): (usize, usize),
+        column: usize,
         cell: Cell,
         ty: Type,
         rows: &Rows,
@@ -231,7 +224,7 @@ impl Mapping {
             }
             other => Loose::Typed(other, ty),
         };
-        self.typing.put(cells, row, column, value);
+        self.typing.put(cells, column, value);
     }
 }
 
