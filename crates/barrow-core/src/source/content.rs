@@ -90,7 +90,46 @@ fn digits(hasher: &blake3::Hasher) -> String {
 
 /// The hash of what was read so far.
 #[derive(Clone, Default)]
-pub struct Running(Arc<Mutex<blake3::Hasher>>);
+pub struct Running(Arc<Mutex<Pieces>>);
+
+/// Bytes are hashed in pieces of this size: what comes in other sizes has its chunks, of
+/// which the hash makes many at once, made one by one at either end. Without, hashing took
+/// 1.7 times as long.
+const PIECE: usize = 64 * 1024;
+
+#[derive(Default)]
+struct Pieces {
+    hasher: blake3::Hasher,
+    /// The start of a piece.
+    waiting: Vec<u8>,
+}
+
+impl Pieces {
+    fn add(&mut self, mut bytes: &[u8]) {
+        if !self.waiting.is_empty() {
+            let (more, rest) = bytes.split_at(bytes.len().min(PIECE - self.waiting.len()));
+            self.waiting.extend_from_slice(more);
+            bytes = rest;
+            if self.waiting.len() < PIECE {
+                return;
+            }
+            self.hasher.update(&self.waiting);
+            self.waiting.clear();
+        }
+        let (whole, rest) = bytes.split_at(bytes.len() / PIECE * PIECE);
+        self.hasher.update(whole);
+        self.waiting.extend_from_slice(rest);
+    }
+
+    fn content(&self) -> Content {
+        let mut hasher = self.hasher.clone();
+        hasher.update(&self.waiting);
+        Content {
+            bytes: hasher.count(),
+            hash: digits(&hasher),
+        }
+    }
+}
 
 impl Running {
     /// Hashes what is read through the reader.
@@ -103,17 +142,14 @@ impl Running {
 
     /// Hashes bytes that were written.
     pub fn add(&self, bytes: &[u8]) {
-        let mut hasher = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        hasher.update(bytes);
+        let mut pieces = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        pieces.add(bytes);
     }
 
     /// What was read so far.
     pub fn content(&self) -> Content {
-        let hasher = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        Content {
-            bytes: hasher.count(),
-            hash: digits(&hasher),
-        }
+        let pieces = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        pieces.content()
     }
 }
 
@@ -147,8 +183,12 @@ mod tests {
         let file = file(&bytes);
         let running = Running::default();
         let mut reader = running.through(File::open(file.path()).unwrap());
-        let mut piece = [0; 777];
-        while reader.read(&mut piece).unwrap() > 0 {}
+        let mut piece = [0; 3 * PIECE];
+        // Less than a piece, a piece, what ends one and begins the next, and several.
+        for size in [777, PIECE - 777, 1, PIECE, 2 * PIECE + 5, 3, 5, 3 * PIECE] {
+            assert!(reader.read(&mut piece[..size]).unwrap() > 0);
+        }
+        while reader.read(&mut piece[..777]).unwrap() > 0 {}
         assert_eq!(running.content(), content(file.path()).unwrap());
         assert_eq!(running.content().bytes, bytes.len() as u64);
         assert_eq!(running.content().hash.len(), DIGITS);
