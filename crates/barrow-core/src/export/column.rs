@@ -55,6 +55,14 @@ enum Quick {
     Boolean,
 }
 
+/// Whether text holds one of the special bytes. It is nearly always short and holds none, so
+/// all of it is looked at: a way out at each byte took longer.
+#[inline]
+fn has_special(text: &[u8], special: &[bool; 256]) -> bool {
+    let is_special = |found, byte: &u8| found | special[usize::from(*byte)];
+    text.iter().fold(false, is_special)
+}
+
 /// How a type is written.
 enum How {
     Whole,
@@ -174,7 +182,7 @@ impl<'p> ColumnWriter<'p> {
                 let text = piece.of(value.block, value.store);
                 let is_plain = !text.is_empty()
                     && text.len() <= most
-                    && !text.iter().any(|b| special[usize::from(*b)])
+                    && !has_special(text, special)
                     && !self.reader.is_null_word(text);
                 if !is_plain {
                     return false;

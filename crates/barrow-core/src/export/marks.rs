@@ -134,12 +134,20 @@ impl Marks {
     /// Puts an escape before each quote and, where it is a character of its own, before
     /// itself and before delimiters.
     fn escaped(&self, text: &str, escape: &str, is_own: bool, out: &mut String) {
+        if !is_own {
+            let mut from = 0;
+            for (at, _) in text.match_indices(|c| Some(c) == self.quote) {
+                out.push_str(&text[from..at]);
+                out.push_str(escape);
+                from = at;
+            }
+            return out.push_str(&text[from..]);
+        }
         let mut rest = text;
         while let Some(c) = rest.chars().next() {
             let is_quote = Some(c) == self.quote;
-            let is_escape = is_own && rest.starts_with(escape);
-            let is_delimiter =
-                is_own && self.quote.is_none() && rest.starts_with(self.delimiter.as_str());
+            let is_escape = rest.starts_with(escape);
+            let is_delimiter = self.quote.is_none() && rest.starts_with(self.delimiter.as_str());
             if is_quote || is_escape || is_delimiter {
                 out.push_str(escape);
             }

@@ -256,8 +256,15 @@ impl<'p> RecordWriter<'p> {
         !self.ending.is_empty() && (c == '\n' || c == '\r' || Some(c) == self.ends_with)
     }
 
-    /// Writes rows: each with its place among the cells, and its number for people.
-    pub fn write(&self, cells: &Cells, rows: impl Iterator<Item = (u32, u64)>, out: &mut Written) {
+    /// Writes rows: each with its place among the cells, and its number for people. `text`
+    /// is what [`Loose::Placed`](super::Loose::Placed) values stand in.
+    pub fn write(
+        &self,
+        cells: &Cells,
+        text: &[u8],
+        rows: impl Iterator<Item = (u32, u64)>,
+        out: &mut Written,
+    ) {
         let mut scratch = Scratch::default();
         let mut misfits = cells.misfits.as_slice();
         for (row, number) in rows {
@@ -267,6 +274,7 @@ impl<'p> RecordWriter<'p> {
             let start = out.bytes.len();
             let line = Line {
                 cells: cells.row(row as usize),
+                text,
                 store: &cells.store,
                 misfits: &misfits[..own],
             };
@@ -352,8 +360,11 @@ impl<'p> RecordWriter<'p> {
         let quick = marks.is_quick && line.misfits.is_empty();
         let start = out.len();
         for (at, column) in self.fields.iter().enumerate() {
-            if at > 0 {
-                out.extend_from_slice(marks.delimiter.as_bytes());
+            match marks.delimiter.as_bytes() {
+                _ if at == 0 => {}
+                // Nearly all are one byte, for which a copy is a detour.
+                [byte] => out.push(*byte),
+                several => out.extend_from_slice(several),
             }
             let Some(place) = *column else { continue };
             let quickly = quick
@@ -608,6 +619,7 @@ type Unwritten = (Option<usize>, Refusal);
 /// A row of cells.
 struct Line<'l> {
     cells: &'l [Cell],
+    text: &'l [u8],
     store: &'l [u8],
     misfits: &'l [Misfit],
 }
@@ -616,7 +628,7 @@ impl<'l> Line<'l> {
     fn value(&self, column: usize) -> Valued<'l> {
         Valued {
             cell: self.cells[column],
-            block: &[],
+            block: self.text,
             store: self.store,
         }
     }

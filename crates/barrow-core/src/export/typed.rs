@@ -19,6 +19,9 @@ pub enum Loose<'v> {
     LongDecimal([u8; 16], u32),
     /// Text, or anything else in the standard notation.
     Text(&'v str),
+    /// The same, which stands at this byte of the text that the rows came with: it is named
+    /// there, and not copied.
+    Placed(&'v str, u32),
     /// Bytes.
     Bytes(&'v [u8]),
     /// A UUID.
@@ -66,6 +69,11 @@ impl Cells {
         let at = self.store.len();
         self.store.extend_from_slice(text.as_bytes());
         self.push(Cell::Text(Piece::in_store(at, text.len())));
+    }
+
+    #[inline(always)]
+    fn push_placed(&mut self, text: &str, at: u32) {
+        self.push(Cell::Text(Piece::in_block(at as usize, text.len())));
     }
 
     fn push_bytes(&mut self, bytes: &[u8]) {
@@ -128,6 +136,12 @@ impl Typing {
         let ty = self.types[column];
         match (value, ty) {
             (Loose::Null, _) => cells.push(Cell::Null),
+            (Loose::Placed(text, at), Type::Text) => cells.push_placed(text, at),
+            (Loose::Placed(text, at), Type::Char(n) | Type::VarChar(n))
+                if text.len() <= n as usize =>
+            {
+                cells.push_placed(text, at);
+            }
             (Loose::Text(text), Type::Text) => cells.push_text(text),
             (Loose::Text(text), Type::Char(n) | Type::VarChar(n)) if text.len() <= n as usize => {
                 cells.push_text(text);
@@ -148,14 +162,18 @@ impl Typing {
             (Loose::Bytes(bytes), Type::Bytes) => cells.push_bytes(bytes),
             (Loose::Bytes(bytes), Type::Uuid) if bytes.len() == 16 => cells.push_bytes(bytes),
             (Loose::Uuid(bytes), Type::Uuid) => cells.push_bytes(&bytes),
-            (Loose::Text(text), Type::Date) => match day(text.as_bytes()) {
-                Some(day) => cells.push(Cell::Date(day)),
-                None => self.put_by_text(cells, column, value),
-            },
-            (Loose::Text(text), Type::Timestamp) => match timestamp(text.as_bytes()) {
-                Some((day, nanos)) => cells.push(Cell::Timestamp(day, nanos)),
-                None => self.put_by_text(cells, column, value),
-            },
+            (Loose::Text(text) | Loose::Placed(text, _), Type::Date) => {
+                match day(text.as_bytes()) {
+                    Some(day) => cells.push(Cell::Date(day)),
+                    None => self.put_by_text(cells, column, value),
+                }
+            }
+            (Loose::Text(text) | Loose::Placed(text, _), Type::Timestamp) => {
+                match timestamp(text.as_bytes()) {
+                    Some((day, nanos)) => cells.push(Cell::Timestamp(day, nanos)),
+                    None => self.put_by_text(cells, column, value),
+                }
+            }
             (Loose::Float(n), Type::Decimal { precision, scale }) => {
                 match short(n, precision, scale) {
                     Some(n) => cells.push(Cell::Decimal(n)),
@@ -201,7 +219,7 @@ impl Typing {
             Loose::LongDecimal(n, scale) => {
                 crate::values::decimal(i128::from_le_bytes(n), scale as usize)
             }
-            Loose::Text(text) => text.to_string(),
+            Loose::Text(text) | Loose::Placed(text, _) => text.to_string(),
             Loose::Bytes(bytes) => match std::str::from_utf8(bytes) {
                 Ok(text) if self.types[column].is_text() => text.to_string(),
                 // Its digits are no value of another type, whatever they look like.
@@ -229,10 +247,9 @@ fn day(text: &[u8]) -> Option<Day> {
     let [a, b, c, d, b'-', e, f, b'-', g, h] = text else {
         return None;
     };
-    let digit = |b: &u8| b.is_ascii_digit().then(|| b - b'0');
-    let two = |a: &u8, b: &u8| Some(digit(a)? * 10 + digit(b)?);
-    let year = i16::from(two(a, b)?) * 100 + i16::from(two(c, d)?);
-    Day::new(year, two(e, f)?, two(g, h)?)
+    let [a, b, c, d, e, f, g, h] = digits([a, b, c, d, e, f, g, h])?;
+    let year = i16::from(a * 10 + b) * 100 + i16::from(c * 10 + d);
+    Day::new(year, e * 10 + f, g * 10 + h)
 }
 
 /// A timestamp written `2031-04-03 08:05:09`.
@@ -240,13 +257,20 @@ fn timestamp(text: &[u8]) -> Option<(Day, u64)> {
     let (date, [b' ', a, b, b':', c, d, b':', e, f]) = text.split_at_checked(10)? else {
         return None;
     };
-    let digit = |b: &u8| b.is_ascii_digit().then(|| u64::from(b - b'0'));
-    let two = |a: &u8, b: &u8, most: u64| {
-        let n = digit(a)? * 10 + digit(b)?;
-        (n < most).then_some(n)
-    };
-    let seconds = two(a, b, 24)? * 3600 + two(c, d, 60)? * 60 + two(e, f, 60)?;
+    let [a, b, c, d, e, f] = digits([a, b, c, d, e, f])?;
+    let (hour, minute, second) = (a * 10 + b, c * 10 + d, e * 10 + f);
+    if hour > 23 || minute > 59 || second > 59 {
+        return None;
+    }
+    let seconds = u64::from(hour) * 3600 + u64::from(minute) * 60 + u64::from(second);
     Some((day(date)?, seconds * 1_000_000_000))
+}
+
+/// What digits stand for; none where one is no digit.
+fn digits<const N: usize>(text: [&u8; N]) -> Option<[u8; N]> {
+    let digits = text.map(|b| b.wrapping_sub(b'0'));
+    let largest = digits.iter().fold(0, |most, digit| *digit.max(&most));
+    (largest <= 9).then_some(digits)
 }
 
 /// The decimal of which a floating point number is the nearest, if it has at most 15
@@ -261,8 +285,10 @@ fn short(n: f64, precision: u8, scale: u8) -> Option<i64> {
     }
     let by = *POWERS.get(usize::from(scale))?;
     let most = *POWERS.get(usize::from(precision))?;
-    let scaled = (n * by).round();
-    (scaled / by == n && scaled.abs() < most).then_some(scaled as i64)
+    // Any whole number near it will do: whether it is the one, its quotient tells.
+    let whole = (n * by + 0.5f64.copysign(n)) as i64;
+    let scaled = whole as f64;
+    (scaled / by == n && scaled.abs() < most).then_some(whole)
 }
 
 /// A decimal with another scale, where that loses nothing and it fits.

@@ -14,6 +14,7 @@ pub struct Day {
 
 impl Day {
     /// The day, if the calendar has it and its year is 1 to 9999.
+    #[inline]
     pub fn new(year: i16, month: u8, day: u8) -> Option<Day> {
         const DAYS: [u8; 13] = [0, 31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31];
         if !(1..=9999).contains(&year) || !(1..=12).contains(&month) || day == 0 {

@@ -10,6 +10,7 @@ mod encode;
 mod insert;
 mod merging;
 mod outflow;
+mod taken;
 mod types;
 mod words;
 

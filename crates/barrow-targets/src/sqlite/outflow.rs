@@ -5,8 +5,8 @@ use barrow_core::spec::Type;
 use rusqlite::Connection;
 use rusqlite::types::ValueRef;
 
-use super::types;
 use super::words::explained;
+use super::{taken, types};
 use crate::error::Error;
 use crate::outflow::{Decoder, RawRows, length, places, take, writes};
 
@@ -14,6 +14,8 @@ use crate::outflow::{Decoder, RawRows, length, places, take, writes};
 pub struct Asked {
     sql: String,
     places: Vec<usize>,
+    /// The statement that takes the rows itself, where one does.
+    taking: Option<String>,
 }
 
 const NULL: u8 = 0;
@@ -42,9 +44,13 @@ pub fn ask(
     let names = names(connection, sql)?;
     let places = places(columns.iter().map(|(name, _)| name.as_str()), &names)?;
     let types: Vec<Type> = columns.iter().map(|(_, ty)| *ty).collect();
+    let own: Vec<&str> = columns.iter().map(|(name, _)| name.as_str()).collect();
+    let taking =
+        taken::statement(connection, sql, &own).map_err(|e| explained(&e, "asking the query"))?;
     let asked = Asked {
         sql: sql.to_string(),
         places,
+        taking,
     };
     Ok((asked, decoder(&types)))
 }
@@ -71,6 +77,9 @@ pub fn give(
     give: &mut dyn FnMut(&mut RawRows) -> bool,
 ) -> Result<(), Error> {
     let failed = |e| explained(&e, "reading the rows");
+    if let Some(taking) = &asked.taking {
+        return taken::give(connection, taking, give).map_err(failed);
+    }
     let mut statement = connection.prepare(&asked.sql).map_err(failed)?;
     let mut rows = statement.query([]).map_err(failed)?;
     let mut raw = RawRows::default();
@@ -93,8 +102,9 @@ fn eight(tag: u8, bytes: [u8; 8], out: &mut Vec<u8>) {
     out.extend_from_slice(&[tag, a, b, c, d, e, f, g, h]);
 }
 
+/// Puts a value among others of its row.
 #[inline]
-fn put(value: ValueRef<'_>, raw: &mut RawRows) {
+pub fn put(value: ValueRef<'_>, raw: &mut RawRows) {
     let counted = |tag: u8, bytes: &[u8], out: &mut Vec<u8>| {
         let [a, b, c, d] = (bytes.len() as u32).to_le_bytes();
         out.extend_from_slice(&[tag, a, b, c, d]);
@@ -151,10 +161,11 @@ impl<'b> Texts<'b> {
     /// be UTF-8 nevertheless.
     #[inline]
     fn next(&mut self, count: usize) -> Loose<'b> {
-        let place = self.at..self.at + count;
+        let at = self.at;
+        let place = at..at + count;
         self.at = place.end;
         if let Some(text) = self.whole.and_then(|whole| whole.get(place.clone())) {
-            return Loose::Text(text);
+            return Loose::Placed(text, at as u32);
         }
         let bytes = self.bytes.get(place).unwrap_or(&[]);
         std::str::from_utf8(bytes).map_or(Loose::Bytes(bytes), Loose::Text)
@@ -184,25 +195,26 @@ mod tests {
 
     use super::*;
 
-    fn read(sql: &str) -> (Cells, usize) {
+    fn read(sql: &str) -> (Cells, Vec<u8>, usize) {
         let connection = Connection::open_in_memory().unwrap();
         let columns = [("a".to_string(), Type::Text), ("b".to_string(), Type::Text)];
         let (asked, decoder) = ask(&connection, sql, &columns).unwrap();
         let mut cells = Cells::default();
-        let mut batches = 0;
+        let (mut text, mut batches) = (Vec::new(), 0);
         let mut take = |raw: &mut RawRows| {
             decoder(raw, &mut cells);
+            text.clone_from(&raw.text);
             batches += 1;
             true
         };
         give(&connection, &asked, &mut take).unwrap();
-        (cells, batches)
+        (cells, text, batches)
     }
 
     #[test]
     fn two_halves_of_a_character_are_no_text() {
         // Put together they would be UTF-8; each alone is not.
-        let (cells, _) = read("SELECT CAST(x'C3' AS TEXT) AS a, CAST(x'A9' AS TEXT) AS b");
+        let (cells, ..) = read("SELECT CAST(x'C3' AS TEXT) AS a, CAST(x'A9' AS TEXT) AS b");
         assert_eq!(cells.row(0), [Cell::Null, Cell::Null]);
         let misfits: Vec<_> = cells.misfits.iter().map(|m| (m.row, m.column)).collect();
         assert_eq!(misfits, [(0, 0), (0, 1)]);
@@ -211,11 +223,13 @@ mod tests {
 
     #[test]
     fn text_behind_bytes_that_are_none_is_whole() {
-        let (cells, batches) =
+        let (cells, text_of, batches) =
             read("SELECT 'é' AS a, CAST(x'FF' AS TEXT) AS b UNION ALL SELECT 'kale', 'ö'");
         assert_eq!((cells.height(), batches), (2, 1));
         let text = |row: usize, column: usize| match cells.row(row)[column] {
-            Cell::Text(piece) => String::from_utf8(piece.of(&[], &cells.store).to_vec()).unwrap(),
+            Cell::Text(piece) => {
+                String::from_utf8(piece.of(&text_of, &cells.store).to_vec()).unwrap()
+            }
             other => format!("{other:?}"),
         };
         assert_eq!(text(0, 0), "é");

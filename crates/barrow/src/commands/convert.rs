@@ -193,7 +193,7 @@ impl Mapping {
                     .record_number(rows.marks[*row as usize] as usize)
             };
             let numbered = (0..).zip(rows.good.iter().map(number));
-            writer.write(&cells, numbered, &mut written);
+            writer.write(&cells, &[], numbered, &mut written);
         }
         batch.encoded.clear();
         batch.encoded.push(Box::new(written));

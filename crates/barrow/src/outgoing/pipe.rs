@@ -90,7 +90,7 @@ fn work(decoder: &Decoder, writer: &RecordWriter<'_>, raw: &Receiver<Work>, done
         decoder(&work.raw, &mut cells);
         work.written.clear();
         let numbered = (0..cells.height() as u32).zip(work.first..);
-        writer.write(&cells, numbered, &mut work.written);
+        writer.write(&cells, &work.raw.text, numbered, &mut work.written);
         if done.send(work).is_err() {
             return;
         }
