@@ -434,6 +434,7 @@ fn every(s: &mut Section<'_>) -> Option<At<Every>> {
 
 fn export(mut s: Section<'_>) -> Export {
     let export = Export {
+        is_there: s.is_there(),
         preamble: s.texts("preamble"),
         trailer: s.texts("trailer"),
         byte_order_mark: s.flag("byte_order_mark"),

@@ -75,6 +75,11 @@ impl<'s> Section<'s> {
         }
     }
 
+    /// Whether the spec has the section.
+    pub fn is_there(&self) -> bool {
+        self.table.is_some()
+    }
+
     /// Notes a problem.
     pub fn problem(&self, problem: Problem) {
         self.problems.borrow_mut().push(problem);

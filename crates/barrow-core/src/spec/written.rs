@@ -307,6 +307,8 @@ words! {
 /// `[export]`
 #[derive(Debug, Default)]
 pub struct Export {
+    /// Whether the spec has the section, and so is to write files too.
+    pub is_there: bool,
     /// Templates of the lines before the header.
     pub preamble: Option<Vec<At<String>>>,
     /// Templates of the lines after the data.

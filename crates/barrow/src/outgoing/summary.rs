@@ -105,6 +105,9 @@ fn text(e: &Exported, out: &mut impl Write) -> io::Result<()> {
         let why = e.beyond.as_deref().unwrap_or("left out, as the spec says");
         writeln!(out, "  unfit     {}   {why}", shown.red().bold())?;
     }
+    if let (Some(why), 1..) = (&e.beyond, c.rows) {
+        writeln!(out, "  not kept  {:>digits$}   {why}", number(c.rows))?;
+    }
     if c.replaced > 0 {
         writeln!(
             out,

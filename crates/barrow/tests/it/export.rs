@@ -374,6 +374,10 @@ fn a_file_is_written_anew_in_another_format() {
     ]);
     let said = m.run("convert from.spec.toml --to to.spec.toml -o out.txt");
     assert_eq!(said.code, 3, "one reject is too many: {}", said.out);
+    // What was read is written or it is not, and the sum is told.
+    for line in ["  read      2", "  written   0", "  not kept  2"] {
+        assert!(said.out.contains(line), "{line}: {}", said.out);
+    }
     assert!(!m.path("out.txt").exists());
     let said = m.run("convert from.spec.toml --to to.spec.toml -o out.txt --tolerance 1");
     assert_eq!(said.code, 0, "{}{}", said.out, said.err);

@@ -66,6 +66,7 @@ fn check(written: &Written, mut problems: Vec<Problem>) -> Result<Plan, Vec<Prob
     let mut kinds = kinds::kinds(written, &ending, &mut problems);
     let width = kinds::width(written, &kinds, &ending, &mut problems);
     let totals = totals::totals(written, &mut kinds, &mut problems);
+    problems.extend(odd::unwritable(written, &kinds));
     let plan = Plan {
         files: texts(written.source.files.as_deref()),
         source: source(written, &mut problems),

@@ -9,20 +9,45 @@ use crate::values::{Cell, ColumnReader, LimitOptions, ReaderOptions};
 /// Everything odd, in the order of the text.
 pub fn oddities(written: &Written, kinds: &[KindPlan]) -> Vec<Problem> {
     let mut odd = Vec::new();
-    let shapes = written.kinds.iter().map(|kind| &kind.shape);
-    let shapes = std::iter::once(&written.shape).chain(shapes);
-    for column in shapes.flat_map(|shape| &shape.columns) {
-        let plans = kinds.iter().flat_map(|kind| &kind.columns);
-        let plan = plans.into_iter().find(|plan| plan.name == column.name.it);
-        if let Some(plan) = plan {
-            odd.extend(year_without_a_century(column, written, plan.ty));
-            odd.extend(null_that_is_a_value(column, written, plan.ty));
-            odd.extend(two_words_for_one(column, plan));
+    for (column, plan) in columns(written, kinds) {
+        odd.extend(year_without_a_century(column, written, plan.ty));
+        odd.extend(null_that_is_a_value(column, written, plan.ty));
+        if !written.export.is_there {
+            odd.extend(two_words_for_one(
+                column,
+                plan,
+                "that is fine for a spec that only loads",
+            ));
         }
     }
     odd.sort_by_key(|problem| problem.span.start);
     odd.dedup_by(|a, b| a.span == b.span && a.message == b.message);
     odd
+}
+
+/// What no export could write. It is a problem where the spec says how to write.
+pub fn unwritable(written: &Written, kinds: &[KindPlan]) -> Vec<Problem> {
+    let help = "keep one word for each meaning; a spec that only loads has no [export]";
+    let columns = columns(written, kinds).filter(|_| written.export.is_there);
+    columns
+        .filter_map(|(column, plan)| two_words_for_one(column, plan, help))
+        .collect()
+}
+
+/// The columns as written, with their plans.
+fn columns<'w>(
+    written: &'w Written,
+    kinds: &'w [KindPlan],
+) -> impl Iterator<Item = (&'w Column, &'w ColumnPlan)> {
+    let shapes = written.kinds.iter().map(|kind| &kind.shape);
+    let shapes = std::iter::once(&written.shape).chain(shapes);
+    shapes
+        .flat_map(|shape| &shape.columns)
+        .filter_map(|column| {
+            let mut plans = kinds.iter().flat_map(|kind| &kind.columns);
+            let plan = plans.find(|plan| plan.name == column.name.it)?;
+            Some((column, plan))
+        })
 }
 
 /// Two digits of a year, where the spec does not say of which hundred.
@@ -56,7 +81,7 @@ fn year_without_a_century(
 }
 
 /// A lookup or a swap that an export could not write backwards.
-fn two_words_for_one(column: &Column, plan: &ColumnPlan) -> Option<Problem> {
+fn two_words_for_one(column: &Column, plan: &ColumnPlan, help: &str) -> Option<Problem> {
     let found = plan.reader.as_ref()?.ambiguous().into_iter().next()?;
     let lookup = column.lookup.as_ref().map(|at| &at.span);
     let span = lookup.or(column.swap.as_ref().map(|at| &at.span))?;
@@ -69,7 +94,7 @@ fn two_words_for_one(column: &Column, plan: &ColumnPlan) -> Option<Problem> {
             ),
             "not to be written",
         )
-        .help("that is fine for a spec that only loads"),
+        .help(help),
     )
 }
 
@@ -127,5 +152,20 @@ mod tests {
                 "column b: a year of two digits is one of 1969 to 2068",
             ]
         );
+    }
+
+    #[test]
+    fn what_an_export_could_not_write_is_a_problem_where_the_spec_says_how_to_write() {
+        let spec = "[columns]\na = \"text\"\n\
+            b = { type = \"text\", lookup = { yes = \"Y\", yep = \"Y\", no = \"N\" } }\n";
+        let odd = read_plan(spec).unwrap().oddities;
+        assert_eq!(odd.len(), 1);
+        assert!(odd[0].message.starts_with("column b: "), "{odd:?}");
+        let writes = format!("[export]\nwhen_unfit = \"reject\"\n{spec}");
+        let problems = read_plan(&writes).unwrap_err();
+        assert_eq!(problems.len(), 1);
+        assert_eq!(problems[0].message, odd[0].message);
+        // The caret stands at the lookup.
+        assert_eq!(&writes[problems[0].span.clone()][..1], "{");
     }
 }
