@@ -33,7 +33,8 @@ pub enum Loose<'v> {
 }
 
 /// Typed rows, one after the other: each is written whole before the next, so what
-/// belongs together stands together (column after column took 1.15 times as long).
+/// belongs together stands together. Column after column, and with cells that were put
+/// together first, an export took 1.05 to 1.17 times the processor time.
 #[derive(Debug, Default)]
 pub struct Cells {
     /// All cells of the first row, then of the second, and so on.
