@@ -312,11 +312,14 @@ impl Files {
 /// A file that could not be given its name, when others have theirs already.
 fn unnamed(path: &Path, named: &[Made], error: io::Error) -> Failure {
     let shown = visible(path.as_os_str().as_encoded_bytes());
-    let count = named.len() as u64;
-    Failure::not_done(format!(
-        "{shown}: {error}\n{} in place already, and the others are not",
-        crate::view::counted(count, "file")
-    ))
+    let left = match named.len() as u64 {
+        0 => "nothing is left of this export".to_string(),
+        count => format!(
+            "{} in place already, and the others are not",
+            crate::view::counted(count, "file")
+        ),
+    };
+    Failure::not_done(format!("{shown}: {error}\n{left}"))
 }
 
 /// A new file beside the one that it becomes, with a name that nobody else has.
@@ -395,7 +398,11 @@ mod tests {
         part.write(b"ours\n").unwrap();
         files.end(part).unwrap();
         std::fs::write(&path, "theirs\n").unwrap();
-        assert!(files.finish().is_err());
+        let failure = files.finish().unwrap_err();
+        assert!(
+            format!("{failure:?}").contains("nothing is left"),
+            "{failure:?}"
+        );
         assert_eq!(std::fs::read(&path).unwrap(), b"theirs\n");
         // What was written over on purpose is.
         let mut files = Files::new(into, Packing::None, false, true).unwrap();
