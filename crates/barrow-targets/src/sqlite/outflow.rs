@@ -78,7 +78,7 @@ pub fn give(
 ) -> Result<(), Error> {
     let failed = |e| explained(&e, "reading the rows");
     if let Some(taking) = &asked.taking {
-        return taken::give(connection, taking, give).map_err(failed);
+        return taken::give(connection, taking, give);
     }
     let mut statement = connection.prepare(&asked.sql).map_err(failed)?;
     let mut rows = statement.query([]).map_err(failed)?;

@@ -14,14 +14,17 @@ use rusqlite::functions::{Context, FunctionFlags};
 use rusqlite::{Connection, OptionalExtension};
 
 use super::outflow::put;
+use super::words::explained;
 use crate::dialect::Dialect;
+use crate::error::Error;
 use crate::outflow::RawRows;
 
 const DIALECT: Dialect = Dialect::Sqlite;
 
 const FUNCTION: &str = "barrow_take";
 
-/// So many arguments a function may have in any SQLite ("Limits in SQLite", 6).
+/// So many arguments a function may have in every SQLite that was not built for fewer
+/// ("Limits in SQLite", 6).
 const MOST: usize = 100;
 
 /// The statement that has the function take the rows; none where the query is more than the
@@ -57,11 +60,15 @@ struct Slot {
 }
 
 /// Steps through the statement, and gives the rows that its function takes.
+///
+/// # Errors
+/// SQLite's own, or it stepped through more or fewer rows than the function was called for.
 pub fn give(
     connection: &Connection,
     taking: &str,
     give: &mut dyn FnMut(&mut RawRows) -> bool,
-) -> rusqlite::Result<()> {
+) -> Result<(), Error> {
+    let failed = |e| explained(&e, "reading the rows");
     let slot = Arc::new(Slot::default());
     let filling = RefCell::new(RawRows::default());
     let shared = slot.clone();
@@ -81,22 +88,32 @@ pub fn give(
         Ok(None)
     };
     let flags = FunctionFlags::SQLITE_UTF8 | FunctionFlags::SQLITE_DIRECTONLY;
-    connection.create_scalar_function(FUNCTION, -1, flags, take)?;
+    connection
+        .create_scalar_function(FUNCTION, -1, flags, take)
+        .map_err(failed)?;
+    let (mut stepped, mut taken) = (0, 0);
     let mut hand_over = || {
         slot.is_full.store(false, Ordering::Relaxed);
         let mut rows = slot.rows.lock().unwrap_or_else(PoisonError::into_inner);
+        taken += rows.ends.len();
         rows.ends.is_empty() || give(&mut rows)
     };
-    for sql in [taking, &format!("SELECT {FUNCTION}()")] {
-        let mut statement = connection.prepare(sql)?;
-        let mut rows = statement.query([])?;
-        while rows.next()?.is_some() {
+    for (sql, count) in [(taking, 1), (&format!("SELECT {FUNCTION}()"), 0)] {
+        let mut statement = connection.prepare(sql).map_err(failed)?;
+        let mut rows = statement.query([]).map_err(failed)?;
+        while rows.next().map_err(failed)?.is_some() {
+            stepped += count;
             if slot.is_full.load(Ordering::Relaxed) && !hand_over() {
                 return Ok(());
             }
         }
     }
-    Ok(())
+    match stepped == taken {
+        true => Ok(()),
+        false => Err(Error::new(format!(
+            "SQLite has {stepped} rows and gave {taken} of them"
+        ))),
+    }
 }
 
 #[cfg(test)]

@@ -1,5 +1,6 @@
 //! `barrow export`: writes a table or a query out as a flat file.
 
+use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Instant;
@@ -15,7 +16,7 @@ use super::job::{Spec, environment};
 use crate::args::{Export, Out};
 use crate::failure::{BEYOND_TOLERANCE, Failure};
 use crate::loading::{books, run_id};
-use crate::outgoing::files::{Files, Into, Made};
+use crate::outgoing::files::{Files, Into, Made, may_write};
 use crate::outgoing::summary::{self, Exported};
 use crate::outgoing::{Output, Parting, pipe, plain, writer};
 use crate::view::progress::Progress;
@@ -223,8 +224,7 @@ fn without_spec(args: &Export) -> Result<Order, Failure> {
         problems,
     })?;
     if let Some(path) = &args.spec_out {
-        may_write(path, args.out.overwrite)?;
-        write_out(path, &text)?;
+        write_out(path, &text, args.out.overwrite)?;
     }
     let names: Vec<String> = columns.iter().map(|(name, _)| name.clone()).collect();
     let (what, query) = query(args, &url, args.table.as_deref(), &names)?;
@@ -256,23 +256,21 @@ fn columns(args: &Export, url: &Url) -> Result<Vec<(String, Type)>, Failure> {
         .collect())
 }
 
-/// A file that is there is written over only if that is said.
-fn may_write(path: &Path, overwrites: bool) -> Result<(), Failure> {
-    match path.exists() && !overwrites {
-        false => Ok(()),
-        true => Err(Failure::wrong(
-            format!(
-                "{} is there already",
-                visible(path.as_os_str().as_encoded_bytes())
-            ),
-            "name another file, or say --overwrite",
-        )),
-    }
-}
-
-fn write_out(path: &Path, text: &str) -> Result<(), Failure> {
-    let shown = visible(path.as_os_str().as_encoded_bytes());
-    std::fs::write(path, text).map_err(|e| Failure::not_done(format!("{shown}: {e}")))
+/// Writes a file that is made at once; one that was made meanwhile is not written over.
+fn write_out(path: &Path, text: &str, overwrites: bool) -> Result<(), Failure> {
+    may_write(path, overwrites)?;
+    let mut options = std::fs::File::options();
+    match path.exists() {
+        true => options.write(true).truncate(true),
+        false => options.write(true).create_new(true),
+    };
+    let written = options
+        .open(path)
+        .and_then(|mut file| file.write_all(text.as_bytes()));
+    written.map_err(|e| {
+        let shown = visible(path.as_os_str().as_encoded_bytes());
+        Failure::not_done(format!("{shown}: {e}"))
+    })
 }
 
 /// Writes the names of the files, as `@LIST` reads them: from the list's own folder.
@@ -286,7 +284,7 @@ pub fn list(out: &Out, made: &[Made]) -> Result<(), Failure> {
         text += &near.to_string_lossy();
         text.push('\n');
     }
-    write_out(list, &text)
+    write_out(list, &text, out.overwrite)
 }
 
 /// Notes the export in the ledger, where there is one. The files are written: that they

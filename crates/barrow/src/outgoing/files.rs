@@ -172,7 +172,7 @@ impl Files {
             whole: Vec::new(),
         };
         if let (Into::Path(path), false) = (&files.into, parted) {
-            files.may_write(path)?;
+            may_write(path, overwrites)?;
         }
         Ok(files)
     }
@@ -202,26 +202,6 @@ impl Files {
         }
     }
 
-    fn may_write(&self, path: &Path) -> Result<(), Failure> {
-        match path.metadata() {
-            Ok(found) if found.is_file() && !self.overwrites => Err(Failure::wrong(
-                format!(
-                    "{} is there already",
-                    visible(path.as_os_str().as_encoded_bytes())
-                ),
-                "name another file, or say --overwrite",
-            )),
-            Ok(found) if found.is_dir() => Err(Failure::wrong(
-                format!(
-                    "{} is a folder",
-                    visible(path.as_os_str().as_encoded_bytes())
-                ),
-                "name a file in it",
-            )),
-            _ => Ok(()),
-        }
-    }
-
     /// Begins the next file; `key` is what its rows have in common.
     ///
     /// # Errors
@@ -242,7 +222,7 @@ impl Files {
                 (Box::new(file.map_err(|e| failed(Some(path), e))?), None)
             }
             Some(path) => {
-                self.may_write(path)?;
+                may_write(path, self.overwrites)?;
                 let (file, temporary) = temporary(path).map_err(|e| failed(Some(path), e))?;
                 (Box::new(OnDisk { file, waiting: 0 }), Some(temporary))
             }
@@ -306,6 +286,31 @@ impl Files {
             made.push(file);
         }
         Ok(made)
+    }
+}
+
+/// A file that is there is written over only if that is said; a device or a pipe is
+/// written to as it is.
+///
+/// # Errors
+/// It is there, or is a folder.
+pub fn may_write(path: &Path, overwrites: bool) -> Result<(), Failure> {
+    match path.metadata() {
+        Ok(found) if found.is_file() && !overwrites => Err(Failure::wrong(
+            format!(
+                "{} is there already",
+                visible(path.as_os_str().as_encoded_bytes())
+            ),
+            "name another file, or say --overwrite",
+        )),
+        Ok(found) if found.is_dir() => Err(Failure::wrong(
+            format!(
+                "{} is a folder",
+                visible(path.as_os_str().as_encoded_bytes())
+            ),
+            "name a file in it",
+        )),
+        _ => Ok(()),
     }
 }
 
