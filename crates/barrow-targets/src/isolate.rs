@@ -53,8 +53,8 @@ pub struct PieceSize {
 /// refusal in 1,000 rows, 256 to 512 are the cheapest.
 const LEAST: usize = 256;
 
-/// No batch has so many rows: it is tried whole.
-const MOST: usize = 1 << 20;
+/// With more rows than this at once, all that come together are tried at once.
+const MOST: usize = 1 << 16;
 
 /// After so many pieces without a refusal larger ones are tried.
 const CALM: usize = 6;
@@ -62,18 +62,26 @@ const CALM: usize = 6;
 impl Default for PieceSize {
     fn default() -> PieceSize {
         PieceSize {
-            rows: MOST,
+            rows: usize::MAX,
             calm: 0,
         }
     }
 }
 
 impl PieceSize {
+    /// Whether all rows that come together are tried at once.
+    pub fn is_whole(&self) -> bool {
+        self.rows == usize::MAX
+    }
+
     fn went_in(&mut self) {
         self.calm += 1;
         if self.calm >= CALM {
             self.calm = 0;
-            self.rows = (self.rows * 2).min(MOST);
+            self.rows = match self.rows.saturating_mul(2) {
+                rows if rows > MOST => usize::MAX,
+                rows => rows,
+            };
         }
     }
 

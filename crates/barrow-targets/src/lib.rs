@@ -177,6 +177,38 @@ pub struct Refusal {
 /// thread that talks to the database only sends.
 pub type Encoder = Box<dyn Fn(&mut Batch) + Send + Sync>;
 
+/// Batches that are to be taken together, as they come.
+pub trait Coming {
+    /// Waits for another one; false where all are there.
+    fn wait(&mut self) -> bool;
+
+    /// Those that came, in their order.
+    fn come(&self) -> &[Batch];
+
+    /// The next one; none where all are there.
+    fn next(&mut self) -> Option<&Batch> {
+        match self.wait() {
+            true => self.come().last(),
+            false => None,
+        }
+    }
+
+    /// Waits for the rest, and returns all of them.
+    fn all(&mut self) -> &[Batch] {
+        while self.wait() {}
+        self.come()
+    }
+}
+
+/// How rows are best brought to a server.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Portions {
+    /// How many bytes of a file a batch holds.
+    pub block_size: usize,
+    /// How many batches are taken together, which the server is sent as one.
+    pub together: usize,
+}
+
 /// A database while a load runs. Dropping it undoes what is not committed.
 pub trait Target {
     /// The table as it is; `None` where there is none.
@@ -256,19 +288,20 @@ pub trait Target {
     /// A table does not fit the job, or the database will not have it.
     fn begin(&mut self, job: &Job) -> Result<Vec<u64>, Error>;
 
-    /// How many bytes of a file a batch should hold; none if that does not matter.
-    fn block_size(&self) -> Option<usize> {
+    /// How rows are best brought, for a server; none where it does not matter.
+    fn portions(&self) -> Option<Portions> {
         None
     }
 
     /// What puts rows into this target's form, once the load has begun.
     fn encoder(&self) -> Encoder;
 
-    /// Loads a batch's good rows, which went through the encoder, and says which the table refused.
+    /// Loads the good rows of batches, which went through the encoder, and says which of
+    /// each batch the table refused. All that come are taken.
     ///
     /// # Errors
     /// Whatever is not the fault of a row.
-    fn take(&mut self, batch: &Batch) -> Result<Vec<Refusal>, Error>;
+    fn take(&mut self, coming: &mut dyn Coming) -> Result<Vec<Vec<Refusal>>, Error>;
 
     /// What became of the rows so far, where they are merged.
     fn merged(&self) -> Option<Merged> {

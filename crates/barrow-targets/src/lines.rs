@@ -51,10 +51,7 @@ impl Fault {
 
 impl Lines {
     /// The lines of one of a batch's parts.
-    ///
-    /// # Errors
-    /// The part was not encoded.
-    pub fn of(batch: &Batch, part: usize) -> Result<&Lines, Error> {
+    fn of(batch: &Batch, part: usize) -> Result<&Lines, Error> {
         let encoded = batch.encoded.get(part);
         encoded
             .and_then(|encoded| encoded.downcast_ref::<Lines>())
@@ -62,7 +59,7 @@ impl Lines {
     }
 
     /// The bytes of some rows, and how many rows they are.
-    pub fn rows(&self, places: Range<usize>) -> (&[u8], u64) {
+    fn rows(&self, places: Range<usize>) -> (&[u8], u64) {
         let start = |place: usize| if place == 0 { 0 } else { self.ends[place - 1] };
         let (from, to) = (start(places.start), start(places.end));
         let unfit = self
@@ -72,27 +69,114 @@ impl Lines {
         (&self.bytes[from..to], (places.len() - unfit.count()) as u64)
     }
 
-    /// The place of the row that was sent as number `at` of some rows, 0-based.
-    pub fn sent(&self, places: Range<usize>, at: usize) -> Option<usize> {
-        let is_unfit = |place: usize| {
-            let found = self.unfit.binary_search_by_key(&place, |unfit| unfit.place);
-            found.is_ok()
-        };
-        places.filter(|place| !is_unfit(*place)).nth(at)
+    fn is_unfit(&self, place: usize) -> bool {
+        let found = self.unfit.binary_search_by_key(&place, |unfit| unfit.place);
+        found.is_ok()
+    }
+}
+
+/// The lines of one part of several batches, one after the other. A row's place is
+/// counted through all of them, from 0.
+pub struct Run<'b> {
+    part: usize,
+    each: Vec<Piece<'b>>,
+}
+
+/// The lines of one batch.
+struct Piece<'b> {
+    /// The place of its first row.
+    first: usize,
+    batch: &'b Batch,
+    lines: &'b Lines,
+}
+
+impl<'b> Run<'b> {
+    /// The lines of one of the batches' parts.
+    ///
+    /// # Errors
+    /// The part was not encoded.
+    pub fn of(batches: &'b [Batch], part: usize) -> Result<Run<'b>, Error> {
+        let mut first = 0;
+        let pieces = batches.iter().map(|batch| {
+            let lines = Lines::of(batch, part)?;
+            let piece = Piece {
+                first,
+                batch,
+                lines,
+            };
+            first += lines.ends.len();
+            Ok(piece)
+        });
+        let each = pieces.collect::<Result<_, Error>>()?;
+        Ok(Run { part, each })
     }
 
-    /// The rows that the table has no room for, as refusals.
-    pub fn refusals(&self, batch: &Batch, part: usize, names: &[String]) -> Vec<Refusal> {
-        let refusal = |unfit: &Unfit| Refusal {
-            part,
-            row: batch.parts[part].good[unfit.place],
-            code: unfit.fault.code,
-            column: Some(names[unfit.column].clone()),
-            words: unfit.fault.words.clone(),
-            detail: None,
-        };
-        self.unfit.iter().map(refusal).collect()
+    /// How many rows there are.
+    pub fn count(&self) -> usize {
+        self.each
+            .last()
+            .map_or(0, |piece| piece.first + piece.lines.ends.len())
     }
+
+    /// The pieces that hold some of the rows, each with the places within it.
+    fn within(&self, places: Range<usize>) -> impl Iterator<Item = (&Piece<'b>, Range<usize>)> {
+        self.each.iter().filter_map(move |piece| {
+            let start = places.start.max(piece.first) - piece.first;
+            let end = places.end.saturating_sub(piece.first);
+            let end = end.min(piece.lines.ends.len());
+            (start < end).then_some((piece, start..end))
+        })
+    }
+
+    /// The bytes of some rows, in their order, and how many rows they are.
+    pub fn rows(&self, places: Range<usize>) -> (Vec<&[u8]>, u64) {
+        let mut count = 0;
+        let bytes = self.within(places).map(|(piece, places)| {
+            let (bytes, rows) = piece.lines.rows(places);
+            count += rows;
+            bytes
+        });
+        (bytes.collect(), count)
+    }
+
+    /// The place of the row that was sent as number `at` of some rows, 0-based.
+    pub fn sent(&self, places: Range<usize>, at: usize) -> Option<usize> {
+        let mut sent = self.within(places).flat_map(|(piece, places)| {
+            let fit = places.filter(|place| !piece.lines.is_unfit(*place));
+            fit.map(|place| piece.first + place)
+        });
+        sent.nth(at)
+    }
+
+    /// Which of the batches the row at a place is of, and which row of its part it is.
+    pub fn row(&self, place: usize) -> (usize, u32) {
+        let after = self.each.partition_point(|piece| piece.first <= place);
+        let at = after.saturating_sub(1);
+        let piece = &self.each[at];
+        (at, piece.batch.parts[self.part].good[place - piece.first])
+    }
+
+    /// The rows that the table has no room for, as refusals, for each batch.
+    pub fn refusals(&self, names: &[String]) -> Vec<Vec<Refusal>> {
+        let part = self.part;
+        let of = |piece: &Piece<'_>| {
+            let refusal = |unfit: &Unfit| Refusal {
+                part,
+                row: piece.batch.parts[part].good[unfit.place],
+                code: unfit.fault.code,
+                column: Some(names[unfit.column].clone()),
+                words: unfit.fault.words.clone(),
+                detail: None,
+            };
+            piece.lines.unfit.iter().map(refusal).collect()
+        };
+        self.each.iter().map(of).collect()
+    }
+}
+
+/// The bytes of all rows of one of a batch's parts; none where it was not encoded.
+pub fn bytes(batch: &Batch, part: usize) -> &[u8] {
+    Lines::of(batch, part).map_or(&[], |lines| &lines.bytes)
 }
 
 /// Puts the good rows of a part into lines. `put` adds a row's bytes to the buffer.
@@ -128,24 +212,61 @@ pub fn encode(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use barrow_core::flow::Rows;
+
+    /// A batch of one part with these rows, of which empty ones have no room. Its rows
+    /// are those of the block with odd numbers.
+    fn batch(rows: &[&str]) -> Batch {
+        let mut batch = Batch::default();
+        batch.parts.push(Rows::default());
+        batch.parts[0].good = (0..rows.len() as u32).map(|row| 2 * row + 1).collect();
+        encode(&mut batch, 0, |_, row, out| {
+            out.extend_from_slice(rows[row / 2].as_bytes());
+            match rows[row / 2] {
+                "" => Err((0, Fault::new(Code::TooLong, ""))),
+                _ => Ok(()),
+            }
+        });
+        batch
+    }
 
     #[test]
-    fn rows_that_are_not_sent_do_not_count() {
-        let unfit = |place| Unfit {
-            place,
-            column: 0,
-            fault: Fault::new(Code::TooLong, ""),
-        };
-        let lines = Lines {
-            bytes: b"aabbccc".to_vec(),
-            ends: vec![2, 2, 4, 4, 7],
-            unfit: vec![unfit(1), unfit(3)],
-        };
-        assert_eq!(lines.rows(0..5), (&b"aabbccc"[..], 3));
-        assert_eq!(lines.rows(1..4), (&b"bb"[..], 1));
-        assert_eq!(lines.rows(3..4), (&b""[..], 0));
-        assert_eq!(lines.sent(0..5, 1), Some(2));
-        assert_eq!(lines.sent(1..5, 1), Some(4));
-        assert_eq!(lines.sent(1..5, 2), None);
+    fn rows_that_are_not_sent_do_not_count() -> Result<(), Error> {
+        let batches = [batch(&["aa", "", "bb", "", "ccc"])];
+        let run = Run::of(&batches, 0)?;
+        assert_eq!(run.rows(0..5), (vec![&b"aabbccc"[..]], 3));
+        assert_eq!(run.rows(1..4), (vec![&b"bb"[..]], 1));
+        assert_eq!(run.rows(3..4), (vec![&b""[..]], 0));
+        assert_eq!(run.sent(0..5, 1), Some(2));
+        assert_eq!(run.sent(1..5, 1), Some(4));
+        assert_eq!(run.sent(1..5, 2), None);
+        Ok(())
+    }
+
+    #[test]
+    fn rows_of_several_batches_are_one_run() -> Result<(), Error> {
+        let batches = [
+            batch(&[]),
+            batch(&["a", "", "b"]),
+            batch(&[]),
+            batch(&["c", "d"]),
+            batch(&[]),
+        ];
+        let run = Run::of(&batches, 0)?;
+        assert_eq!(run.count(), 5);
+        assert_eq!(run.rows(0..5), (vec![&b"ab"[..], b"cd"], 4));
+        assert_eq!(run.rows(2..4), (vec![&b"b"[..], b"c"], 2));
+        assert_eq!(run.rows(4..5), (vec![&b"d"[..]], 1));
+        let sent: Vec<_> = (0..3).map(|at| run.sent(1..5, at)).collect();
+        assert_eq!(sent, [Some(2), Some(3), Some(4)]);
+        let rows: Vec<_> = (0..5).map(|place| run.row(place)).collect();
+        assert_eq!(rows, [(1, 1), (1, 3), (1, 5), (3, 1), (3, 3)]);
+        let unfit: Vec<usize> = run
+            .refusals(&["note".into()])
+            .iter()
+            .map(Vec::len)
+            .collect();
+        assert_eq!(unfit, [0, 1, 0, 0, 0]);
+        Ok(())
     }
 }

@@ -6,7 +6,7 @@ use barrow_core::flow::Batch;
 
 use crate::error::Error;
 use crate::isolate::{PieceSize, Tried, isolate};
-use crate::lines::Lines;
+use crate::lines::Run;
 use crate::merge::Merged;
 use crate::{Column, Part, Refusal, Table};
 
@@ -118,38 +118,45 @@ pub fn named(part: &Part, table: &Table) -> Part {
 
 /// Tries some rows of a part, and adds up what was merged.
 pub type Send<'s, T> =
-    dyn FnMut(&T, &Lines, Range<usize>, &mut Merged) -> Result<Tried, Error> + 's;
+    dyn FnMut(&T, &Run<'_>, Range<usize>, &mut Merged) -> Result<Tried, Error> + 's;
 
-/// Sends a batch's rows, part by part, and returns those that were refused.
+/// Sends the rows of batches, part by part, and returns those that were refused of each
+/// batch.
 ///
 /// # Errors
 /// Whatever is not the fault of a row.
 pub fn take<T>(
-    batch: &Batch,
+    batches: &[Batch],
     parts: &mut [Sent<T>],
     tables: &mut [Loading],
     merged: &mut Option<Merged>,
     send: &mut Send<'_, T>,
-) -> Result<Vec<Refusal>, Error> {
-    let mut all = Vec::new();
+) -> Result<Vec<Vec<Refusal>>, Error> {
+    let mut all: Vec<Vec<Refusal>> = batches.iter().map(|_| Vec::new()).collect();
     let mut found = Merged::default();
     for part in parts {
-        let lines = Lines::of(batch, part.number)?;
-        let mut attempt = |places| send(&part.by, lines, places, &mut found);
-        let refused = isolate(0..lines.ends.len(), &mut part.size, &mut attempt)?;
-        let mut refusals = lines.refusals(batch, part.number, &part.names);
-        refusals.extend(refused.into_iter().map(|(place, why)| Refusal {
-            part: part.number,
-            row: batch.parts[part.number].good[place],
-            code: why.code,
-            column: why.column,
-            words: why.words,
-            detail: why.detail,
-        }));
+        let lines = Run::of(batches, part.number)?;
+        let mut attempt = |places| send(&part.by, &lines, places, &mut found);
+        let refused = isolate(0..lines.count(), &mut part.size, &mut attempt)?;
+        let unfit = lines.refusals(&part.names);
+        let lost = refused.len() + unfit.iter().map(Vec::len).sum::<usize>();
         if let (Some(rows), None) = (&mut tables[part.table].rows, &merged) {
-            *rows += (batch.parts[part.number].good.len() - refusals.len()) as u64;
+            *rows += (lines.count() - lost) as u64;
         }
-        all.extend(refusals);
+        all.iter_mut()
+            .zip(unfit)
+            .for_each(|(all, unfit)| all.extend(unfit));
+        for (place, why) in refused {
+            let (batch, row) = lines.row(place);
+            all[batch].push(Refusal {
+                part: part.number,
+                row,
+                code: why.code,
+                column: why.column,
+                words: why.words,
+                detail: why.detail,
+            });
+        }
     }
     if let Some(merged) = merged {
         merged.add(found);

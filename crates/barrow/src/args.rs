@@ -245,7 +245,8 @@ pub struct Shared {
     /// How the result is written
     #[arg(long, value_name = "FORM", default_value = "text")]
     pub report: Report,
-    /// How many threads read values; as many as the machine has unless said
+    /// How many threads read values; as many as the machine has unless said, and one fewer
+    /// where a server takes the rows
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
     pub threads: Option<u16>,
     /// Say nothing but the result

@@ -11,6 +11,7 @@ use super::typed::Misfit;
 use crate::rejects::Code;
 use crate::spec::Type;
 use crate::spec::plan::{ColumnPlan, Form, QuotedEmpty, Trim};
+use crate::values::notation::{put_decimal, put_whole};
 use crate::values::{Cell, ColumnReader, NumberForm, Piece, Valued, What, decimal, shown};
 use crate::visible::visible_short;
 
@@ -176,7 +177,7 @@ impl<'p> ColumnWriter<'p> {
         match (self.quick, value.cell) {
             (Quick::No, _) => return false,
             (Quick::Whole, Cell::Int(n)) => {
-                out.extend_from_slice(itoa::Buffer::new().format(n).as_bytes());
+                put_whole(n, out);
             }
             (Quick::Text(most), Cell::Text(piece)) => {
                 let text = piece.of(value.block, value.store);
@@ -373,7 +374,7 @@ impl<'p> ColumnWriter<'p> {
                 });
             }
             (How::Whole, Cell::Int(n)) if self.is_plain_number => {
-                out.extend_from_slice(itoa::Buffer::new().format(n).as_bytes());
+                put_whole(n, out);
             }
             (How::Whole, Cell::Int(n)) => self.number(&n.to_string(), out).map_err(refused)?,
             (How::Decimal(scale), _) => {
@@ -479,22 +480,6 @@ impl<'p> ColumnWriter<'p> {
             says: self.reader.sentence(code),
             value: self.shown(value),
         }
-    }
-}
-
-/// A decimal in plain text: at least one digit before the point.
-fn put_decimal(n: i64, scale: usize, out: &mut Vec<u8>) {
-    let mut buffer = itoa::Buffer::new();
-    let digits = buffer.format(n.unsigned_abs()).as_bytes();
-    if n < 0 {
-        out.push(b'-');
-    }
-    let whole = digits.len().saturating_sub(scale);
-    out.extend_from_slice(if whole == 0 { b"0" } else { &digits[..whole] });
-    if scale > 0 {
-        out.push(b'.');
-        out.resize(out.len() + scale.saturating_sub(digits.len()), b'0');
-        out.extend_from_slice(&digits[whole..]);
     }
 }
 

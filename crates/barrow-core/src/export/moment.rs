@@ -6,6 +6,7 @@ use jiff::tz::TimeZone;
 
 use crate::rejects::Code;
 use crate::spec::Type;
+use crate::values::notation::{put_clock, put_day};
 use crate::values::{Cell, Day};
 
 /// How a column's moments are written.
@@ -89,22 +90,8 @@ pub fn usual(cell: Cell, ty: Type, out: &mut Vec<u8>) -> Result<(), Code> {
     Ok(())
 }
 
-fn put_day(day: Day, out: &mut Vec<u8>) {
-    let year = day.year.unsigned_abs();
-    let ([a, b], [c, d]) = (two((year / 100) as u8), two((year % 100) as u8));
-    let ([e, f], [g, h]) = (two(day.month), two(day.day));
-    out.extend_from_slice(&[a, b, c, d, b'-', e, f, b'-', g, h]);
-}
-
-fn two(n: u8) -> [u8; 2] {
-    [b'0' + n / 10, b'0' + n % 10]
-}
-
 fn put_time(nanos: u64, out: &mut Vec<u8>) {
-    let (seconds, fraction) = ((nanos / 1_000_000_000) as u32, nanos % 1_000_000_000);
-    let ([a, b], [c, d]) = (two((seconds / 3600) as u8), two((seconds / 60 % 60) as u8));
-    let [e, f] = two((seconds % 60) as u8);
-    out.extend_from_slice(&[a, b, b':', c, d, b':', e, f]);
+    let fraction = put_clock(nanos, out);
     if fraction > 0 {
         let digits = format!(".{fraction:09}");
         out.extend_from_slice(digits.trim_end_matches('0').as_bytes());

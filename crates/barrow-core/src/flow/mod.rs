@@ -4,6 +4,7 @@
 //! to work on waits.
 
 mod batch;
+mod batches;
 mod carry;
 mod compute;
 mod facts;
@@ -15,13 +16,15 @@ mod shape;
 mod totals;
 mod worker;
 
-use std::collections::BTreeMap;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::thread;
 
 use crossbeam_channel::{Receiver, Sender, bounded};
 
+use batches::Done;
+
 pub use batch::{Batch, Rows};
+pub use batches::Batches;
 pub use facts::Facts;
 pub use kinds::kind_of;
 pub use settle::Settler;
@@ -40,7 +43,7 @@ pub struct Options {
     pub threads: usize,
     /// How many bytes a block holds unless one record needs more.
     pub block_size: usize,
-    /// How many typed batches may wait for the sink.
+    /// How many typed batches may wait for the sink, or be kept by it.
     pub waiting: usize,
     /// Whether the files are hashed on the way.
     pub hashes: bool,
@@ -100,6 +103,27 @@ pub fn run<S: Sink>(
     encode: Encode<'_>,
     sink: &mut S,
 ) -> Result<(), Failure<S::Error>> {
+    run_into(plan, files, options, encode, |batches| {
+        while let Some(batch) = batches.next() {
+            let mut batch = batch.map_err(Failure::Source)?;
+            sink.take(&mut batch).map_err(Failure::Sink)?;
+            batches.give_back(batch);
+        }
+        Ok(())
+    })
+}
+
+/// The same, for a sink that asks for the batches itself.
+///
+/// # Errors
+/// The first failure of a file, or what `take` fails with.
+pub fn run_into<E>(
+    plan: &Plan,
+    files: Vec<SourceFile>,
+    options: Options,
+    encode: Encode<'_>,
+    take: impl FnOnce(&mut Batches<'_>) -> Result<(), Failure<E>>,
+) -> Result<(), Failure<E>> {
     let workers = options.threads.max(1);
     // Some for each worker, and some that wait for the sink.
     let batches = workers * 2 + options.waiting.max(1);
@@ -135,13 +159,7 @@ pub fn run<S: Sink>(
             started(spawned)?;
         }
         drop((cut, give_done));
-        let in_order = InOrder {
-            plan,
-            settler: plan.carries().then(|| Settler::new(plan, facts)),
-            totals: totals::Totals::default(),
-            encode,
-        };
-        drain(done, give_free, in_order, sink)
+        take(&mut Batches::new(plan, facts, encode, done, give_free))
     })
 }
 
@@ -149,9 +167,6 @@ fn started<T, E>(spawned: std::io::Result<T>) -> Result<(), Failure<E>> {
     let failed = |e| Failure::Source(Error::Worker(format!("no thread could be started: {e}")));
     spawned.map(drop).map_err(failed)
 }
-
-/// A batch with its place in the order, or what failed there.
-type Done = (u64, Result<Batch, Error>);
 
 fn split(
     mut splitter: Splitter<'_>,
@@ -175,26 +190,6 @@ fn split(
                 return;
             }
         }
-    }
-}
-
-/// What can be done only in the order of the files.
-struct InOrder<'o> {
-    plan: &'o Plan,
-    /// Settles rows that carry values from records before them.
-    settler: Option<Settler<'o>>,
-    totals: totals::Totals,
-    encode: Encode<'o>,
-}
-
-impl InOrder<'_> {
-    fn take(&mut self, batch: &mut Batch) {
-        if let Some(settler) = &mut self.settler {
-            settler.settle(batch);
-            batch.pass_over();
-            (self.encode)(batch);
-        }
-        self.totals.take(self.plan, batch);
     }
 }
 
@@ -230,39 +225,4 @@ fn catch<T>(work: impl FnOnce() -> Result<T, Error>) -> Result<T, Error> {
         let words = words.or_else(|| panic.downcast_ref::<&str>().map(|s| (*s).to_string()));
         Err(Error::Worker(words.unwrap_or_else(|| "no words".into())))
     })
-}
-
-/// Gives the sink its batches in order. Those it is done with go back several
-/// at a time: where the sink is the slowest, each one given back alone would
-/// wake a thread that soon sleeps again.
-fn drain<S: Sink>(
-    done: Receiver<Done>,
-    free: Sender<Batch>,
-    mut in_order: InOrder<'_>,
-    sink: &mut S,
-) -> Result<(), Failure<S::Error>> {
-    let many = free.capacity().unwrap_or(2) / 2;
-    let mut spare = Vec::with_capacity(many);
-    let mut early = BTreeMap::new();
-    let mut next = 0;
-    loop {
-        let received = done.try_recv().or_else(|_| {
-            spare.drain(..).for_each(|batch| drop(free.send(batch)));
-            done.recv()
-        });
-        let Ok((order, result)) = received else {
-            return Ok(());
-        };
-        early.insert(order, result);
-        while let Some(result) = early.remove(&next) {
-            next += 1;
-            let mut batch = result.map_err(Failure::Source)?;
-            in_order.take(&mut batch);
-            sink.take(&mut batch).map_err(Failure::Sink)?;
-            spare.push(batch);
-            if spare.len() >= many {
-                spare.drain(..).for_each(|batch| drop(free.send(batch)));
-            }
-        }
-    }
 }

@@ -9,6 +9,7 @@ mod kind;
 mod limits;
 mod mend;
 mod moment;
+pub mod notation;
 mod nulls;
 mod number;
 mod options;

@@ -7,7 +7,8 @@ use std::io::Write;
 
 use barrow_core::rejects::Code;
 use barrow_core::spec::Type;
-use barrow_core::values::{Cell, Day, decimal, shown};
+use barrow_core::values::notation::{put_clock, put_day, put_decimal, put_whole};
+use barrow_core::values::{Cell, decimal, shown};
 
 use super::types::Wire;
 use crate::lines::Fault;
@@ -60,17 +61,17 @@ impl Field {
             (_, Cell::Null) => out.extend_from_slice(b"\\N"),
             (Wire::Text(most), Cell::Text(piece)) => text(piece.of(block, store), most, out)?,
             (Wire::Word, Cell::Text(piece)) => word(piece.of(block, store), out)?,
-            (Wire::Number(_), Cell::Int(n)) => whole(n, out),
+            (Wire::Number(_), Cell::Int(n)) => put_whole(n, out),
             (Wire::Number(most), Cell::Decimal(n)) if self.scale <= most => {
-                point(n, self.scale, out);
+                put_decimal(n, self.scale as usize, out);
             }
             (Wire::Truth, Cell::Bool(truth)) => out.push(b'0' + u8::from(truth)),
             (Wire::Date, Cell::Date(day) | Cell::Timestamp(day, 0)) => put_day(day, out),
             (Wire::DateTime(digits), Cell::Timestamp(day, nanos)) => {
-                let micros = micros(nanos, digits)?;
+                micros(nanos, digits)?;
                 put_day(day, out);
                 out.push(b' ');
-                put_time(micros, out);
+                put_time(nanos, out);
             }
             _ => self.other(cell, block, store, out)?,
         }
@@ -107,7 +108,10 @@ impl Field {
                 ));
             }
             (Wire::DateTime(_), Cell::Date(day)) => put_day(day, out),
-            (Wire::Time(digits), Cell::Time(nanos)) => put_time(micros(nanos, digits)?, out),
+            (Wire::Time(digits), Cell::Time(nanos)) => {
+                micros(nanos, digits)?;
+                put_time(nanos, out);
+            }
             (Wire::Hex, Cell::Bytes(piece)) => {
                 const DIGITS: &[u8; 16] = b"0123456789abcdef";
                 for byte in piece.of(block, store) {
@@ -137,61 +141,12 @@ fn put(out: &mut Vec<u8>, text: std::fmt::Arguments<'_>) {
     let _ = out.write_fmt(text);
 }
 
+/// A time of day, given in nanoseconds of which the last three are zeros.
 #[inline]
-fn whole(n: i64, out: &mut Vec<u8>) {
-    if n < 0 {
-        out.push(b'-');
-    }
-    digits(n.unsigned_abs(), 1, out);
-}
-
-/// A number's digits, at least so many.
-#[inline]
-fn digits(mut n: u64, least: usize, out: &mut Vec<u8>) {
-    let mut all = [b'0'; 20];
-    let mut at = all.len();
-    while n > 0 {
-        at -= 1;
-        all[at] = b'0' + (n % 10) as u8;
-        n /= 10;
-    }
-    out.extend_from_slice(&all[at.min(all.len() - least)..]);
-}
-
-#[inline]
-fn point(n: i64, scale: u32, out: &mut Vec<u8>) {
-    if scale == 0 || scale > 18 {
-        return put(out, format_args!("{}", decimal(n.into(), scale as usize)));
-    }
-    if n < 0 {
-        out.push(b'-');
-    }
-    let unit = 10u64.pow(scale);
-    digits(n.unsigned_abs() / unit, 1, out);
-    out.push(b'.');
-    digits(n.unsigned_abs() % unit, scale as usize, out);
-}
-
-#[inline]
-fn put_day(day: Day, out: &mut Vec<u8>) {
-    digits(day.year as u64, 4, out);
-    out.push(b'-');
-    digits(u64::from(day.month), 2, out);
-    out.push(b'-');
-    digits(u64::from(day.day), 2, out);
-}
-
-#[inline]
-fn put_time(micros: u64, out: &mut Vec<u8>) {
-    let seconds = micros / 1_000_000;
-    digits(seconds / 3600, 2, out);
-    out.push(b':');
-    digits(seconds / 60 % 60, 2, out);
-    out.push(b':');
-    digits(seconds % 60, 2, out);
-    if !micros.is_multiple_of(1_000_000) {
-        out.push(b'.');
-        digits(micros % 1_000_000, 6, out);
+fn put_time(nanos: u64, out: &mut Vec<u8>) {
+    let fraction = put_clock(nanos, out);
+    if fraction > 0 {
+        put(out, format_args!(".{:06}", fraction / 1_000));
     }
 }
 
@@ -238,6 +193,7 @@ fn text(text: &[u8], most: usize, out: &mut Vec<u8>) -> Result<(), Fault> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use barrow_core::values::Day;
 
     fn field(ty: &str, wire: Wire, cell: Cell) -> Result<String, Code> {
         let mut out = Vec::new();

@@ -36,18 +36,22 @@ use crate::asking::Value;
 use crate::dialect::Dialect;
 use crate::error::Error;
 use crate::isolate::{PieceSize, Refused, Tried};
-use crate::lines::{self, Lines};
+use crate::lines::{self, Run};
 use crate::merge::{self, Merged};
 use crate::outflow::{Decoder, RawRows};
 use crate::sending::{self, FileBegin, Loading, Sent};
 use crate::server::Server;
 use crate::table::Table;
-use crate::{About, Encoder, Job, Part, Refusal, Target, fit, unique};
+use crate::{About, Coming, Encoder, Job, Part, Portions, Refusal, Target, fit, unique};
 
 const DIALECT: Dialect = Dialect::MariaDb;
 
-/// Bytes of a file in one statement, which costs some round trips.
-const BLOCK: usize = 1 << 20;
+/// 2 MiB of a file in one statement: between two of them the server waits for three round
+/// trips. So many batches lie typed while the ones before them are with the server.
+const PORTIONS: Portions = Portions {
+    block_size: 1 << 18,
+    together: 8,
+};
 
 /// A MariaDB or MySQL database.
 pub struct MariaDb {
@@ -368,7 +372,7 @@ fn send(
     conn: &mut Conn,
     outgoing: &Mutex<Vec<u8>>,
     sender: &Sender,
-    lines: &Lines,
+    lines: &Run<'_>,
     places: Range<usize>,
     merged: &mut Merged,
 ) -> Result<Tried, Error> {
@@ -376,7 +380,7 @@ fn send(
     if count == 0 {
         return Ok(Tried::Done);
     }
-    put_out(outgoing, bytes);
+    put_out(outgoing, &bytes);
     let place = |at: usize| {
         let place = lines.sent(places.clone(), at);
         place.map(|place| place - places.start)
@@ -407,10 +411,12 @@ fn send(
 }
 
 /// Lays lines ready for the server to ask for.
-fn put_out(outgoing: &Mutex<Vec<u8>>, bytes: &[u8]) {
+fn put_out(outgoing: &Mutex<Vec<u8>>, bytes: &[&[u8]]) {
     if let Ok(mut outgoing) = outgoing.lock() {
         outgoing.clear();
-        outgoing.extend_from_slice(bytes);
+        bytes
+            .iter()
+            .for_each(|bytes| outgoing.extend_from_slice(bytes));
     }
 }
 
@@ -420,7 +426,7 @@ fn confirmed(
     conn: &mut Conn,
     outgoing: &Mutex<Vec<u8>>,
     sender: &Sender,
-    lines: &Lines,
+    lines: &Run<'_>,
     first: usize,
     few: &[(usize, Refused)],
 ) -> Result<bool, Error> {
@@ -429,7 +435,7 @@ fn confirmed(
     for (row, why) in few {
         let place = first + row;
         let (bytes, count) = lines.rows(place..place + 1);
-        put_out(outgoing, bytes);
+        put_out(outgoing, &bytes);
         let again = match load(conn, sender, count)? {
             Loaded::All(_) => None,
             Loaded::But(mut one) => one.pop().map(|(_, why)| why),
@@ -652,8 +658,8 @@ impl Target for MariaDb {
         Ok(before)
     }
 
-    fn block_size(&self) -> Option<usize> {
-        Some(BLOCK)
+    fn portions(&self) -> Option<Portions> {
+        Some(PORTIONS)
     }
 
     fn encoder(&self) -> Encoder {
@@ -669,13 +675,13 @@ impl Target for MariaDb {
         })
     }
 
-    fn take(&mut self, batch: &Batch) -> Result<Vec<Refusal>, Error> {
+    fn take(&mut self, coming: &mut dyn Coming) -> Result<Vec<Vec<Refusal>>, Error> {
         let (conn, outgoing) = (&mut self.conn, &self.outgoing);
-        let mut try_rows = |sender: &Sender, lines: &Lines, places, merged: &mut Merged| {
+        let mut try_rows = |sender: &Sender, lines: &Run<'_>, places, merged: &mut Merged| {
             send(conn, outgoing, sender, lines, places, merged)
         };
         let (parts, tables) = (&mut self.parts, &mut self.tables);
-        sending::take(batch, parts, tables, &mut self.merged, &mut try_rows)
+        sending::take(coming.all(), parts, tables, &mut self.merged, &mut try_rows)
     }
 
     fn merged(&self) -> Option<Merged> {

@@ -23,7 +23,7 @@ use barrow_core::rejects::Code;
 use barrow_core::spec::Type;
 use barrow_core::spec::plan::Mode;
 use barrow_core::visible::visible;
-use postgres::{Client, Statement};
+use postgres::{Client, CopyInWriter, Statement};
 
 use self::describe::{Described, describe};
 use self::encode::Field;
@@ -32,13 +32,13 @@ use crate::asking::Value;
 use crate::dialect::Dialect;
 use crate::error::Error;
 use crate::isolate::{PieceSize, Refused, Tried};
-use crate::lines::{self, Lines};
+use crate::lines::{self, Run};
 use crate::merge::{self, Merged};
 use crate::outflow::{Decoder, RawRows};
 use crate::sending::{self, FileBegin, Loading, Sent};
 use crate::server::Server;
 use crate::table::Table;
-use crate::{About, Encoder, Job, Part, Refusal, Target, fit, unique};
+use crate::{About, Coming, Encoder, Job, Part, Portions, Refusal, Target, fit, unique};
 
 const DIALECT: Dialect = Dialect::Postgres;
 
@@ -49,13 +49,18 @@ const HEADER: &[u8] = b"PGCOPY\n\xFF\r\n\0\0\0\0\0\0\0\0\0";
 const TRAILER: &[u8] = &(-1i16).to_be_bytes();
 
 /// Bytes that are sent at once: the server starts on the first while the last are
-/// still on their way.
-const CHUNK: usize = 64 * 1024;
+/// still on their way, and keeps what it reads near. With 64 KiB a load took 1.01 of the
+/// time that one COPY of the same rows takes, with these 0.94 (medians of 8 pairs in one
+/// run).
+const CHUNK: usize = 16 * 1024;
 
-/// Bytes of a file in one COPY. Each COPY costs the server a millisecond or two: with
-/// 128 KiB a load took 1.9 times as long as one COPY of the same rows, with 1 MiB 1.1
-/// times, and with 2 MiB no less, for more memory.
-const BLOCK: usize = 1 << 20;
+/// 4 MiB of a file in one COPY, in batches that come as they are typed. At the end of
+/// each COPY the server waits for us: with 1 MiB in a batch, each with a COPY of its own,
+/// it did so for 4 % of the time, with these for 0.5 %, and the memory was twice as much.
+const PORTIONS: Portions = Portions {
+    block_size: 1 << 18,
+    together: 16,
+};
 
 /// A PostgreSQL database.
 pub struct Postgres {
@@ -320,11 +325,13 @@ fn fits(part: &Part, found: &Described) -> Result<(), Error> {
     Ok(())
 }
 
-/// Sends some rows of a batch, under the savepoint that stands: all of them, or none.
+/// Sends some rows, under the savepoint that stands: all of them, or none. `copied` is
+/// what came of it where they were sent already.
 fn send(
     client: &mut Client,
     copier: &Copier,
-    lines: &Lines,
+    copied: Option<Copied>,
+    lines: &Run<'_>,
     places: Range<usize>,
     merged: &mut Merged,
 ) -> Result<Tried, Error> {
@@ -332,7 +339,8 @@ fn send(
     if count == 0 {
         return Ok(Tried::Done);
     }
-    let sent = copy(client, &copier.copy, bytes).and_then(|copied| match &copier.merge {
+    let copied = copied.unwrap_or_else(|| copy(client, &copier.copy, &bytes));
+    let sent = copied.and_then(|copied| match &copier.merge {
         None => Ok((copied, Merged::default())),
         Some(statements) => run_merge(client, statements, copied),
     });
@@ -369,15 +377,52 @@ fn send(
     }))
 }
 
-/// Copies rows, and returns how many the server took.
-fn copy(client: &mut Client, statement: &Statement, bytes: &[u8]) -> Result<u64, postgres::Error> {
+/// How many rows the server took, or why it took none.
+type Copied = Result<u64, postgres::Error>;
+
+/// Copies rows as they come, so that the server has the first while the last are still
+/// typed. Nothing where there are none.
+fn stream(
+    client: &mut Client,
+    statement: &Statement,
+    part: usize,
+    coming: &mut dyn Coming,
+) -> Option<Copied> {
+    while lines::bytes(coming.next()?, part).is_empty() {}
+    let mut writer = match client.copy_in(statement) {
+        Ok(writer) => writer,
+        Err(error) => return Some(Err(error)),
+    };
+    let written = writer.write_all(HEADER).and_then(|()| {
+        loop {
+            if let Some(batch) = coming.come().last() {
+                put(&mut writer, lines::bytes(batch, part))?;
+            }
+            if !coming.wait() {
+                return writer.write_all(TRAILER);
+            }
+        }
+    });
+    Some(finish(writer, written))
+}
+
+/// Copies rows.
+fn copy(client: &mut Client, statement: &Statement, bytes: &[&[u8]]) -> Copied {
     let mut writer = client.copy_in(statement)?;
     let written = writer.write_all(HEADER).and_then(|()| {
-        bytes
-            .chunks(CHUNK)
-            .try_for_each(|chunk| writer.write_all(chunk))?;
+        bytes.iter().try_for_each(|bytes| put(&mut writer, bytes))?;
         writer.write_all(TRAILER)
     });
+    finish(writer, written)
+}
+
+fn put(writer: &mut CopyInWriter<'_>, bytes: &[u8]) -> io::Result<()> {
+    bytes
+        .chunks(CHUNK)
+        .try_for_each(|chunk| writer.write_all(chunk))
+}
+
+fn finish(writer: CopyInWriter<'_>, written: io::Result<()>) -> Copied {
     match written {
         Ok(()) => writer.finish(),
         // What stopped the writing is told at the end.
@@ -509,8 +554,8 @@ impl Target for Postgres {
         Ok(before)
     }
 
-    fn block_size(&self) -> Option<usize> {
-        Some(BLOCK)
+    fn portions(&self) -> Option<Portions> {
+        Some(PORTIONS)
     }
 
     fn encoder(&self) -> Encoder {
@@ -526,13 +571,17 @@ impl Target for Postgres {
         })
     }
 
-    fn take(&mut self, batch: &Batch) -> Result<Vec<Refusal>, Error> {
+    fn take(&mut self, coming: &mut dyn Coming) -> Result<Vec<Vec<Refusal>>, Error> {
         let client = &mut self.client;
-        let mut try_rows = |copier: &Copier, lines: &Lines, places, merged: &mut Merged| {
-            send(client, copier, lines, places, merged)
+        let mut copied = match &self.parts[..] {
+            [only] if only.size.is_whole() => stream(client, &only.by.copy, only.number, coming),
+            _ => None,
+        };
+        let mut try_rows = |copier: &Copier, lines: &Run<'_>, places, merged: &mut Merged| {
+            send(client, copier, copied.take(), lines, places, merged)
         };
         let (parts, tables) = (&mut self.parts, &mut self.tables);
-        sending::take(batch, parts, tables, &mut self.merged, &mut try_rows)
+        sending::take(coming.all(), parts, tables, &mut self.merged, &mut try_rows)
     }
 
     fn merged(&self) -> Option<Merged> {

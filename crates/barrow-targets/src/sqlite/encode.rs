@@ -5,7 +5,8 @@ use std::io::Write;
 
 use barrow_core::flow::{Batch, Rows};
 use barrow_core::spec::Type;
-use barrow_core::values::{Cell, Day, Piece};
+use barrow_core::values::notation::{put_clock, put_day};
+use barrow_core::values::{Cell, Piece};
 
 use super::types::Affinity;
 
@@ -122,10 +123,10 @@ impl Encoding {
                     Err(_) => Slot::Lossy,
                 }
             }
-            Cell::Date(day) => made(store, |s| put_day(s, day)),
+            Cell::Date(day) => made(store, |s| put_day(day, s)),
             Cell::Time(nanos) => made(store, |s| put_time(s, nanos)),
             Cell::Timestamp(day, nanos) => made(store, |s| {
-                put_day(s, day);
+                put_day(day, s);
                 s.push(b' ');
                 put_time(s, nanos);
                 if self.is_moment {
@@ -219,22 +220,8 @@ fn put_float(store: &mut Vec<u8>, n: f64) {
     }
 }
 
-fn put_day(store: &mut Vec<u8>, day: Day) {
-    let year = day.year as u16;
-    let [a, b] = two((year / 100) as u8);
-    let [c, d] = two((year % 100) as u8);
-    let [e, f] = two(day.month);
-    let [g, h] = two(day.day);
-    store.extend_from_slice(&[a, b, c, d, b'-', e, f, b'-', g, h]);
-}
-
 fn put_time(store: &mut Vec<u8>, nanos: u64) {
-    let seconds = (nanos / 1_000_000_000) as u32;
-    let [a, b] = two((seconds / 3600) as u8);
-    let [c, d] = two((seconds / 60 % 60) as u8);
-    let [e, f] = two((seconds % 60) as u8);
-    store.extend_from_slice(&[a, b, b':', c, d, b':', e, f]);
-    match nanos % 1_000_000_000 {
+    match put_clock(nanos, store) {
         0 => {}
         fraction if fraction % 1_000_000 == 0 => {
             put(store, format_args!(".{:03}", fraction / 1_000_000));
@@ -242,10 +229,6 @@ fn put_time(store: &mut Vec<u8>, nanos: u64) {
         fraction if fraction % 1_000 == 0 => put(store, format_args!(".{:06}", fraction / 1_000)),
         fraction => put(store, format_args!(".{fraction:09}")),
     }
-}
-
-fn two(number: u8) -> [u8; 2] {
-    [b'0' + number / 10, b'0' + number % 10]
 }
 
 #[cfg(test)]

@@ -32,7 +32,7 @@ use crate::error::Error;
 use crate::merge::Merged;
 use crate::outflow::{Decoder, RawRows};
 use crate::table::{Table, TableColumn};
-use crate::{About, Encoder, Job, Part, Refusal, Rights, Target, fit, unique};
+use crate::{About, Coming, Encoder, Job, Part, Refusal, Rights, Target, fit, unique};
 
 /// How long a lock of another program is waited for.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -472,31 +472,12 @@ impl Target for Sqlite {
         })
     }
 
-    fn take(&mut self, batch: &Batch) -> Result<Vec<Refusal>, Error> {
-        let Some(loading) = &mut self.job else {
-            return Err(Error::new("rows came before the load began"));
-        };
-        let mut all = Vec::new();
-        for part in &mut loading.inserters {
-            let (refused, more) = match &mut part.into {
-                Into::Insert(inserter) => {
-                    let refused = inserter.insert(&self.connection, batch)?;
-                    let good = batch.parts[part.number].good.len();
-                    let more = (good - refused.len()) as u64;
-                    (refused, more)
-                }
-                Into::Merge(merger) => {
-                    let (refused, found) = merger.merge(&self.connection, batch)?;
-                    loading.merged.get_or_insert_default().add(found);
-                    (refused, found.new)
-                }
-            };
-            if let Some(rows) = &mut loading.tables[part.table].rows {
-                *rows += more;
-            }
-            all.extend(refused);
+    fn take(&mut self, coming: &mut dyn Coming) -> Result<Vec<Vec<Refusal>>, Error> {
+        let mut refused = Vec::new();
+        while let Some(batch) = coming.next() {
+            refused.push(self.take_one(batch)?);
         }
-        Ok(all)
+        Ok(refused)
     }
 
     fn merged(&self) -> Option<Merged> {
@@ -529,6 +510,36 @@ impl Target for Sqlite {
             None => Ok(0),
         });
         rows.collect()
+    }
+}
+
+impl Sqlite {
+    /// Loads a batch's rows, part by part.
+    fn take_one(&mut self, batch: &Batch) -> Result<Vec<Refusal>, Error> {
+        let Some(loading) = &mut self.job else {
+            return Err(Error::new("rows came before the load began"));
+        };
+        let mut all = Vec::new();
+        for part in &mut loading.inserters {
+            let (refused, more) = match &mut part.into {
+                Into::Insert(inserter) => {
+                    let refused = inserter.insert(&self.connection, batch)?;
+                    let good = batch.parts[part.number].good.len();
+                    let more = (good - refused.len()) as u64;
+                    (refused, more)
+                }
+                Into::Merge(merger) => {
+                    let (refused, found) = merger.merge(&self.connection, batch)?;
+                    loading.merged.get_or_insert_default().add(found);
+                    (refused, found.new)
+                }
+            };
+            if let Some(rows) = &mut loading.tables[part.table].rows {
+                *rows += more;
+            }
+            all.extend(refused);
+        }
+        Ok(all)
     }
 }
 

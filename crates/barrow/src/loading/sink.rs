@@ -3,17 +3,18 @@
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use barrow_core::flow::{self, Batch, Sink};
+use barrow_core::flow::{self, Batch, Batches};
 use barrow_core::rejects::{Keeper, Reject};
 use barrow_core::spec::plan::{Every, Per, Tolerance};
 use barrow_core::tally::Tally;
 use barrow_core::visible::visible;
 use barrow_targets::ledger::Outcome as Ended;
-use barrow_targets::{Encoder, Refusal, Target};
+use barrow_targets::{Coming, Encoder, Portions, Refusal, Target};
 
 use super::Order;
 use super::books::Books;
 use super::choose::Chosen;
+use super::group::Group;
 use super::rejects_table::RejectsTable;
 use crate::failure::Failure;
 use crate::view::progress::Progress;
@@ -31,6 +32,8 @@ pub struct LoadSink<'l> {
     tolerance: Tolerance,
     per: Per,
     every: Every,
+    /// How many batches are taken together.
+    together: usize,
     /// The file that comes now, by its place in the flow.
     current: Option<usize>,
     /// The file of rejects of the file that comes now, if it has any.
@@ -83,16 +86,23 @@ impl<'l> LoadSink<'l> {
             None => None,
             Some(table) => Some(RejectsTable::new(table, run)?),
         };
+        let every = order.spec.plan.target.every;
+        // What commits as it goes does so at a batch's end.
+        let together = match (target.portions(), every) {
+            (Some(portions), Every::All) => portions.together,
+            _ => 1,
+        };
         Ok(LoadSink {
             files: files.to_vec(),
             target,
+            together,
             keeper,
             books,
             table,
             progress: Progress::new(&sources, order.shared.quiet),
             tolerance: rejects.tolerance,
             per: rejects.per,
-            every: order.spec.plan.target.every,
+            every,
             current: None,
             kept_in: None,
             left_whole: Vec::new(),
@@ -132,9 +142,9 @@ impl<'l> LoadSink<'l> {
         }
     }
 
-    /// The bytes of a file that a batch is to hold, if that matters.
-    pub fn block_size(&self) -> Option<usize> {
-        self.target.block_size()
+    /// How the target is best brought rows, if that matters.
+    pub fn portions(&self) -> Option<Portions> {
+        self.target.portions()
     }
 
     /// What puts rows into the target's form.
@@ -143,17 +153,38 @@ impl<'l> LoadSink<'l> {
     }
 }
 
-impl Sink for LoadSink<'_> {
-    type Error = Failure;
+impl LoadSink<'_> {
+    /// Takes all batches.
+    ///
+    /// # Errors
+    /// Whatever ends the load.
+    pub fn take_all(&mut self, batches: &mut Batches<'_>) -> Result<(), flow::Failure<Failure>> {
+        let mut group = Group::new(batches, self.together);
+        while let Some(index) = group.begin().map_err(flow::Failure::Source)? {
+            self.take(&mut group, index).map_err(flow::Failure::Sink)?;
+        }
+        Ok(())
+    }
 
-    fn take(&mut self, batch: &mut Batch) -> Result<(), Failure> {
-        let Some(index) = batch.file().map(|file| file.index) else {
-            return Ok(());
-        };
+    /// Takes batches of one file together.
+    fn take(&mut self, group: &mut Group<'_, '_>, index: usize) -> Result<(), Failure> {
         if self.current != Some(index) {
             self.begin_file(index)?;
         }
-        let refusals = self.target.take(batch)?;
+        let refusals = self.target.take(group)?;
+        for (batch, refusals) in group.come().iter().zip(refusals) {
+            self.taken(batch, index, refusals)?;
+        }
+        Ok(())
+    }
+
+    /// Sees to everything of a batch but its rows, which are loaded.
+    fn taken(
+        &mut self,
+        batch: &Batch,
+        index: usize,
+        refusals: Vec<Refusal>,
+    ) -> Result<(), Failure> {
         let loaded = (batch.good() - refusals.len()) as u64;
         let refused = refused(batch, refusals);
         self.keep(batch, &refused)?;
@@ -175,9 +206,7 @@ impl Sink for LoadSink<'_> {
             .advance(batch.block.taken, self.tally.records());
         Ok(())
     }
-}
 
-impl LoadSink<'_> {
     fn is_within(&self) -> bool {
         self.per == Per::File
             || self
