@@ -8,20 +8,20 @@
 //! ([`crate::isolate`]).
 
 mod asking;
+mod begin;
 mod connect;
 mod describe;
 mod encode;
 mod outflow;
 mod rights;
+mod send;
 mod types;
 mod warnings;
 mod words;
 
 use std::io::Write;
-use std::ops::Range;
 use std::sync::{Arc, Mutex};
 
-use barrow_core::flow::Batch;
 use barrow_core::spec::Type;
 use barrow_core::spec::plan::Mode;
 use barrow_core::visible::visible;
@@ -30,19 +30,18 @@ use mysql::{Conn, LocalInfileHandler};
 
 use self::describe::{Described, describe};
 use self::encode::Field;
-use self::types::Wire;
-use self::words::{because, explained, refused};
+use self::send::Sender;
+use self::words::explained;
 use crate::asking::Value;
 use crate::dialect::Dialect;
 use crate::error::Error;
-use crate::isolate::{PieceSize, Refused, Tried};
-use crate::lines::{self, Run};
-use crate::merge::{self, Merged};
+use crate::lines::Run;
+use crate::merge::Merged;
 use crate::outflow::{Decoder, RawRows};
 use crate::sending::{self, FileBegin, Loading, Sent};
 use crate::server::Server;
 use crate::table::Table;
-use crate::{About, Coming, Encoder, Job, Part, Portions, Refusal, Target, fit, unique};
+use crate::{About, Coming, Encoder, Job, Part, Portions, Refusal, Target, fit};
 
 const DIALECT: Dialect = Dialect::MariaDb;
 
@@ -64,14 +63,6 @@ pub struct MariaDb {
     is_open: bool,
     at_file: FileBegin,
     asked: Option<outflow::Asked>,
-}
-
-/// What sends one kind of rows.
-struct Sender {
-    fields: Arc<[Field]>,
-    load: String,
-    /// The statements that merge, where that is the mode.
-    merge: Option<merge::Statements>,
 }
 
 impl MariaDb {
@@ -137,161 +128,6 @@ impl MariaDb {
         })
     }
 
-    /// Makes the tables that are missing, or that take others' places. The server
-    /// commits each at once, so this comes before the transaction.
-    fn make_table(&mut self, job: &Job, name: &str) -> Result<(), Error> {
-        let found = describe(&mut self.conn, name)?;
-        let mut table = Loading {
-            name: name.to_string(),
-            rows: None,
-            beside: None,
-            is_made: false,
-        };
-        match (found, job.mode) {
-            (Some(found), Mode::Replace) => {
-                if let Some(other) = &found.named_by {
-                    return Err(Error::spec(format!(
-                        "the table {} has a foreign key to {}, which would then be gone",
-                        visible(other.as_bytes()),
-                        visible(name.as_bytes())
-                    ))
-                    .advice(
-                        "say mode = \"truncate\" or \"merge\", or drop the foreign key first",
-                    ));
-                }
-                let made = sending::beside(name, "_barrow_new");
-                // One that a load left which was killed.
-                let drop = format!("DROP TABLE IF EXISTS {}", DIALECT.table(&made));
-                self.run(&drop, "making the table anew")?;
-                let sql = job.create_table_as(name, &made, DIALECT)?;
-                self.run(&sql, "making the table anew")?;
-                table.beside = Some(made);
-            }
-            (Some(found), mode) => {
-                for part in job.parts_of(name) {
-                    fits(part, &found)?;
-                    if mode == Mode::Merge {
-                        unique::check(part, &found.unique)?;
-                    }
-                }
-            }
-            (None, _) if !job.create => {
-                return Err(
-                    Error::spec(format!("there is no table {}", visible(name.as_bytes())))
-                        .advice("say [target] create = true to have it made from the spec"),
-                );
-            }
-            (None, _) => {
-                let sql = job.create_table(name, DIALECT)?;
-                self.run(&sql, "making the table")?;
-                table.is_made = true;
-            }
-        }
-        self.tables.push(table);
-        Ok(())
-    }
-
-    /// Makes a table ready within the transaction. Returns how many rows it had.
-    fn begin_table(&mut self, job: &Job, place: usize) -> Result<u64, Error> {
-        let (name, beside) = {
-            let table = &self.tables[place];
-            (table.name.clone(), table.beside.clone())
-        };
-        let before = self.count(&name)?;
-        if job.mode == Mode::Truncate {
-            // Not TRUNCATE, which the server commits at once.
-            let sql = format!("DELETE FROM {}", DIALECT.table(&name));
-            self.run(&sql, "emptying the table")?;
-        }
-        let into = beside.unwrap_or_else(|| name.clone());
-        let found = self.described(&into)?;
-        let kept = match job.mode {
-            Mode::Append | Mode::Merge => before,
-            Mode::Truncate | Mode::Replace => 0,
-        };
-        self.tables[place].rows = (!found.table.triggers).then_some(kept);
-        for part in job.parts_of(&name) {
-            let sender = self.sender(job.mode, part, &found, &into, place)?;
-            self.parts.push(sender);
-        }
-        Ok(before)
-    }
-
-    fn sender(
-        &mut self,
-        mode: Mode,
-        part: &Part,
-        found: &Described,
-        into: &str,
-        table_place: usize,
-    ) -> Result<Sent<Sender>, Error> {
-        let named = sending::named(part, &found.table);
-        let mut fields = Vec::new();
-        let mut targets = Vec::new();
-        let mut sets = Vec::new();
-        for (place, column) in part.columns.iter().enumerate() {
-            let declared = found.declared(&column.name);
-            let wire = declared.and_then(|d| d.wire(column.ty));
-            let wire = wire.ok_or_else(|| cannot_send(column, found))?;
-            let quoted = DIALECT.quoted(&named.columns[place].name);
-            match wire {
-                Wire::Hex => {
-                    targets.push(format!("@barrow{place}"));
-                    sets.push(format!("{quoted} = UNHEX(@barrow{place})"));
-                }
-                _ => targets.push(quoted),
-            }
-            let is_counter = declared.is_some_and(|d| d.is_counter);
-            fields.push(Field::new(column.ty, wire, is_counter));
-        }
-        let table = DIALECT.table(into);
-        let (put_into, merge) = match mode {
-            Mode::Merge => {
-                let stage = DIALECT.quoted(&format!("barrow_stage_{}", part.number));
-                let statements =
-                    merge::statements(DIALECT, &table, &stage, &named, found.table.triggers)?;
-                self.stage(&named, &stage, &table)?;
-                (stage, Some(statements))
-            }
-            _ => (table, None),
-        };
-        let set = match sets.is_empty() {
-            true => String::new(),
-            false => format!(" SET {}", sets.join(", ")),
-        };
-        let by = Sender {
-            fields: fields.into(),
-            load: format!(
-                "LOAD DATA LOCAL INFILE 'barrow' INTO TABLE {put_into} CHARACTER SET utf8mb4 \
-                 FIELDS TERMINATED BY '\\t' ESCAPED BY '\\\\' LINES TERMINATED BY '\\n' ({}){set}",
-                targets.join(", ")
-            ),
-            merge,
-        };
-        Ok(Sent {
-            number: part.number,
-            table: table_place,
-            names: named.columns.iter().map(|c| c.name.clone()).collect(),
-            size: PieceSize::default(),
-            by,
-        })
-    }
-
-    /// Makes the table where rows are put down before they are merged. Its key is
-    /// unique, so that rows with the same key are merged one after the other.
-    fn stage(&mut self, part: &Part, stage: &str, table: &str) -> Result<(), Error> {
-        let quote = |name: &String| DIALECT.quoted(name);
-        let keys: Vec<String> = part.key.iter().map(quote).collect();
-        let columns: Vec<String> = part.columns.iter().map(|c| quote(&c.name)).collect();
-        let sql = format!(
-            "CREATE OR REPLACE TEMPORARY TABLE {stage} (UNIQUE KEY ({})) ENGINE=InnoDB \
-             AS SELECT {} FROM {table} LIMIT 0",
-            keys.join(", "),
-            columns.join(", ")
-        );
-        self.run(&sql, "making room for rows to merge")
-    }
-
     /// How many rows each table of the load has.
     fn rows(&mut self) -> Result<Vec<u64>, Error> {
         let tables: Vec<(String, Option<u64>)> =
@@ -329,238 +165,6 @@ impl MariaDb {
         }
         Ok(())
     }
-}
-
-fn cannot_send(column: &crate::Column, found: &Described) -> Error {
-    let declared = found
-        .table
-        .column(&column.name)
-        .map_or(String::new(), |c| visible(c.declared.as_bytes()));
-    let failed = Error::spec(format!(
-        "{} is {} in the spec, which does not go into the table's {declared}",
-        visible(column.name.as_bytes()),
-        column.ty
-    ));
-    match declared.starts_with("timestamp") {
-        true => failed.advice("say timestamptz in the spec: a timestamp here is a moment in time"),
-        false => failed.advice("give the column the table's type in the spec, or change the table"),
-    }
-}
-
-fn fits(part: &Part, found: &Described) -> Result<(), Error> {
-    fit::check(part, &found.table)?;
-    if let Some(engine) = &found.cannot_undo {
-        return Err(Error::spec(format!(
-            "the table {} is kept by the engine {}, which cannot undo a load",
-            visible(part.table.as_bytes()),
-            visible(engine.as_bytes())
-        ))
-        .advice("change it first: ALTER TABLE … ENGINE = InnoDB"));
-    }
-    for column in &part.columns {
-        if let Some(declared) = found.declared(&column.name)
-            && declared.wire(column.ty).is_none()
-        {
-            return Err(cannot_send(column, found));
-        }
-    }
-    Ok(())
-}
-
-/// Sends some rows of a batch, under the savepoint that stands: all of them, or none.
-fn send(
-    conn: &mut Conn,
-    outgoing: &Mutex<Vec<u8>>,
-    sender: &Sender,
-    lines: &Run<'_>,
-    places: Range<usize>,
-    merged: &mut Merged,
-) -> Result<Tried, Error> {
-    let (bytes, count) = lines.rows(places.clone());
-    if count == 0 {
-        return Ok(Tried::Done);
-    }
-    put_out(outgoing, &bytes);
-    let place = |at: usize| {
-        let place = lines.sent(places.clone(), at);
-        place.map(|place| place - places.start)
-    };
-    let why = match load(conn, sender, count)? {
-        Loaded::All(found) => {
-            merged.add(found);
-            keep(conn)?;
-            return Ok(Tried::Done);
-        }
-        Loaded::But(few) => {
-            let few = few.into_iter().map(|(at, why)| Some((place(at)?, why)));
-            match few.collect::<Option<Vec<_>>>() {
-                Some(few) if confirmed(conn, outgoing, sender, lines, places.start, &few)? => {
-                    keep(conn)?;
-                    return Ok(Tried::But(few));
-                }
-                _ => because(0, "the server passed over rows and does not say which"),
-            }
-        }
-        Loaded::Refused(why) => why,
-    };
-    conn.query_drop("ROLLBACK TO SAVEPOINT barrow")
-        .map_err(|e| explained(&e, "taking rows back"))?;
-    // A row that was only put down twice goes in once it comes alone.
-    let at = why.at.filter(|_| sender.merge.is_none()).and_then(place);
-    Ok(Tried::Refused(Refused { at, ..why }))
-}
-
-/// Lays lines ready for the server to ask for.
-fn put_out(outgoing: &Mutex<Vec<u8>>, bytes: &[&[u8]]) {
-    if let Ok(mut outgoing) = outgoing.lock() {
-        outgoing.clear();
-        bytes
-            .iter()
-            .for_each(|bytes| outgoing.extend_from_slice(bytes));
-    }
-}
-
-/// Whether each row that the server says it passed over is refused in the same words
-/// when it comes alone: only then are the numbers that it gave them right.
-fn confirmed(
-    conn: &mut Conn,
-    outgoing: &Mutex<Vec<u8>>,
-    sender: &Sender,
-    lines: &Run<'_>,
-    first: usize,
-    few: &[(usize, Refused)],
-) -> Result<bool, Error> {
-    conn.query_drop("SAVEPOINT barrow_rows")
-        .map_err(|e| explained(&e, "loading rows"))?;
-    for (row, why) in few {
-        let place = first + row;
-        let (bytes, count) = lines.rows(place..place + 1);
-        put_out(outgoing, &bytes);
-        let again = match load(conn, sender, count)? {
-            Loaded::All(_) => None,
-            Loaded::But(mut one) => one.pop().map(|(_, why)| why),
-            Loaded::Refused(why) => Some(why),
-        };
-        if again.is_none_or(|again| {
-            (again.words, again.detail) != (why.words.clone(), why.detail.clone())
-        }) {
-            return Ok(false);
-        }
-        conn.query_drop("ROLLBACK TO SAVEPOINT barrow_rows")
-            .map_err(|e| explained(&e, "taking rows back"))?;
-    }
-    Ok(true)
-}
-
-/// Keeps the rows so far, whatever becomes of the next ones.
-fn keep(conn: &mut Conn) -> Result<(), Error> {
-    conn.query_drop("SAVEPOINT barrow")
-        .map_err(|e| explained(&e, "loading rows"))
-}
-
-/// What came of the lines that were sent.
-enum Loaded {
-    /// All rows are in.
-    All(Merged),
-    /// All are in but these, by their number among those that were sent, 0-based.
-    But(Vec<(usize, Refused)>),
-    /// They are to be taken back.
-    Refused(Refused),
-}
-
-/// Loads the lines that lie ready, and merges them if that is asked for.
-fn load(conn: &mut Conn, sender: &Sender, count: u64) -> Result<Loaded, Error> {
-    let told = match run(conn, &sender.load)? {
-        Ok(told) => told,
-        Err(why) => return Ok(Loaded::Refused(why)),
-    };
-    let inserted = conn.affected_rows();
-    if told > 0 || inserted != count {
-        return warned(conn, sender, usize::from(told), count, inserted);
-    }
-    let Some(merging) = &sender.merge else {
-        return Ok(Loaded::All(Merged::default()));
-    };
-    let mut changed = 0;
-    if let Some(update) = &merging.update {
-        if let Err(why) = statement(conn, update)? {
-            return Ok(Loaded::Refused(why));
-        }
-        changed = conn.affected_rows();
-    }
-    if let Err(why) = statement(conn, &merging.insert)? {
-        return Ok(Loaded::Refused(why));
-    }
-    let new = conn.affected_rows();
-    let failed = |e: mysql::Error| explained(&e, "merging rows");
-    if let Some(lost) = &merging.lost
-        && conn.query_first(lost).map_err(failed)?.unwrap_or(0u64) > 0
-    {
-        return Ok(Loaded::Refused(because(0, merge::PASSED_OVER)));
-    }
-    conn.query_drop(&merging.clear).map_err(failed)?;
-    Ok(Loaded::All(Merged::of(count, new, changed)))
-}
-
-/// What the server's warnings say of lines that were sent. Where it passed over rows,
-/// each for a reason that leaves all others as they are, the others may stay.
-fn warned(
-    conn: &mut Conn,
-    sender: &Sender,
-    told: usize,
-    count: u64,
-    inserted: u64,
-) -> Result<Loaded, Error> {
-    let why = warnings::told(conn, told)?;
-    let rows = why.windows(2);
-    let stay = sender.merge.is_none()
-        && !why.is_empty()
-        && why
-            .iter()
-            .all(|why| why.passes_over && why.refused.at.is_some())
-        && inserted + why.len() as u64 == count
-        && rows.map(|pair| (pair[0].refused.at, pair[1].refused.at)).all(|(a, b)| a < b)
-        // The server does not count a row that fails a check (10.11 does not): of the
-        // rows after it the numbers are wrong.
-        && why.iter().rev().skip(1).all(|why| !why.fails_check);
-    if stay {
-        let few = why
-            .into_iter()
-            .filter_map(|why| Some((why.refused.at?, why.refused)));
-        return Ok(Loaded::But(few.collect()));
-    }
-    let first = why.into_iter().next().map(|why| why.refused);
-    Ok(Loaded::Refused(first.unwrap_or_else(|| {
-        because(0, "the server passed over the row and does not say why")
-    })))
-}
-
-/// Runs a statement, and says how many warnings the server has of it.
-fn run(conn: &mut Conn, sql: &str) -> Result<Result<u16, Refused>, Error> {
-    match conn.query_drop(sql) {
-        Ok(()) => Ok(Ok(conn.warnings())),
-        Err(error) => match refused(&error) {
-            Some(why) => Ok(Err(Refused {
-                at: warnings::row(conn, 1)?,
-                ..why
-            })),
-            None => Err(explained(&error, "loading rows")),
-        },
-    }
-}
-
-/// Runs a statement of a merge. Whatever the server warns of is a refusal.
-fn statement(conn: &mut Conn, sql: &str) -> Result<Result<(), Refused>, Error> {
-    let count = match run(conn, sql)? {
-        Ok(0) => return Ok(Ok(())),
-        Ok(count) => count,
-        Err(why) => return Ok(Err(why)),
-    };
-    let told = warnings::told(conn, usize::from(count))?.into_iter().next();
-    let why = told.map(|why| why.refused);
-    Ok(Err(why.unwrap_or_else(|| {
-        because(0, "the server warns and does not say of what")
-    })))
 }
 
 impl Target for MariaDb {
@@ -635,7 +239,7 @@ impl Target for MariaDb {
 
     fn fits(&mut self, part: &Part, table: &Table) -> Result<(), Error> {
         match describe(&mut self.conn, &part.table)? {
-            Some(found) => fits(part, &found),
+            Some(found) => begin::fits(part, &found),
             None => fit::check(part, table),
         }
     }
@@ -670,7 +274,7 @@ impl Target for MariaDb {
             .collect();
         Box::new(move |batch| {
             for (number, fields) in &parts {
-                encode_part(batch, *number, fields);
+                send::encode(batch, *number, fields);
             }
         })
     }
@@ -678,7 +282,7 @@ impl Target for MariaDb {
     fn take(&mut self, coming: &mut dyn Coming) -> Result<Vec<Vec<Refusal>>, Error> {
         let (conn, outgoing) = (&mut self.conn, &self.outgoing);
         let mut try_rows = |sender: &Sender, lines: &Run<'_>, places, merged: &mut Merged| {
-            send(conn, outgoing, sender, lines, places, merged)
+            send::send(conn, outgoing, sender, lines, places, merged)
         };
         let (parts, tables) = (&mut self.parts, &mut self.tables);
         sending::take(coming.all(), parts, tables, &mut self.merged, &mut try_rows)
@@ -755,21 +359,4 @@ impl Drop for MariaDb {
         }
         let _ = self.drop_made();
     }
-}
-
-fn encode_part(batch: &mut Batch, number: usize, fields: &[Field]) {
-    lines::encode(batch, number, |batch, row, out| {
-        let rows = &batch.parts[number];
-        for (column, field) in fields.iter().enumerate() {
-            if column > 0 {
-                out.push(b'\t');
-            }
-            let cell = rows.cell(column, row);
-            field
-                .put(cell, &batch.block.bytes, &rows.store, out)
-                .map_err(|fault| (column, fault))?;
-        }
-        out.push(b'\n');
-        Ok(())
-    });
 }

@@ -8,8 +8,9 @@ use barrow_core::values::{Cell, Day};
 use postgres::Client;
 use postgres::types::Type as Oid;
 
+use super::DIALECT;
+use super::send::HEADER;
 use super::words::explained;
-use super::{DIALECT, HEADER};
 use crate::error::Error;
 use crate::outflow::{Decoder, RawRows, places, take, writes};
 

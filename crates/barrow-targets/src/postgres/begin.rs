@@ -1,0 +1,183 @@
+//! Making tables ready, before rows are sent.
+
+use barrow_core::spec::plan::Mode;
+use barrow_core::visible::visible;
+
+use super::describe::{Described, describe};
+use super::encode::Field;
+use super::send::Copier;
+use super::words::explained;
+use super::{DIALECT, Postgres};
+use crate::error::Error;
+use crate::isolate::PieceSize;
+use crate::sending::{self, Loading, Sent};
+use crate::{Column, Job, Part, fit, merge, unique};
+
+impl Postgres {
+    /// Makes a table ready. Returns how many rows it had.
+    pub(super) fn begin_table(&mut self, job: &Job, name: &str) -> Result<u64, Error> {
+        let found = describe(&mut self.client, name)?;
+        let before = match found {
+            Some(_) => self.count(name)?,
+            None => 0,
+        };
+        let mut beside = None;
+        let found = match (found, job.mode) {
+            (Some(found), Mode::Replace) => {
+                let made = sending::beside(name, "_barrow_new");
+                let sql = job.create_table_as(name, &made, DIALECT)?;
+                self.run(&sql, "making the table anew")?;
+                beside = Some(made.clone());
+                drop(found);
+                self.described(&made)?
+            }
+            (Some(found), mode) => {
+                for part in job.parts_of(name) {
+                    fits(part, &found)?;
+                    if mode == Mode::Merge {
+                        unique::check(part, &found.unique)?;
+                    }
+                }
+                if mode == Mode::Truncate {
+                    // Not TRUNCATE, which shows others an empty table before its time
+                    // ("Caveats" of concurrency control, section 13.6).
+                    let sql = format!("DELETE FROM {}", DIALECT.table(name));
+                    self.run(&sql, "emptying the table")?;
+                }
+                found
+            }
+            (None, _) if !job.create => {
+                return Err(
+                    Error::spec(format!("there is no table {}", visible(name.as_bytes())))
+                        .advice("say [target] create = true to have it made from the spec"),
+                );
+            }
+            (None, _) => {
+                let sql = job.create_table(name, DIALECT)?;
+                self.run(&sql, "making the table")?;
+                self.described(name)?
+            }
+        };
+        let kept = match job.mode {
+            Mode::Append | Mode::Merge => before,
+            Mode::Truncate | Mode::Replace => 0,
+        };
+        let into = beside.clone().unwrap_or_else(|| name.to_string());
+        for part in job.parts_of(name) {
+            let copier = self.copier(job.mode, part, &found, &into)?;
+            self.parts.push(copier);
+        }
+        self.tables.push(Loading {
+            name: name.to_string(),
+            rows: (!found.table.triggers).then_some(kept),
+            beside,
+            is_made: false,
+        });
+        Ok(before)
+    }
+
+    /// What sends a part's rows into a table.
+    fn copier(
+        &mut self,
+        mode: Mode,
+        part: &Part,
+        found: &Described,
+        into: &str,
+    ) -> Result<Sent<Copier>, Error> {
+        let named = sending::named(part, &found.table);
+        let names: Vec<String> = named.columns.iter().map(|c| c.name.clone()).collect();
+        let quoted: Vec<String> = names.iter().map(|name| DIALECT.quoted(name)).collect();
+        let list = quoted.join(", ");
+        let table = DIALECT.table(into);
+        let (put_into, merge) = match mode {
+            Mode::Merge => {
+                let stage = DIALECT.quoted(&format!("barrow_stage_{}", part.number));
+                let statements =
+                    merge::statements(DIALECT, &table, &stage, &named, found.table.triggers)?;
+                self.stage(part, &stage, &table, &list)?;
+                (stage, Some(statements))
+            }
+            _ => (table, None),
+        };
+        let copy = format!("COPY {put_into} ({list}) FROM STDIN (FORMAT binary)");
+        let fields = part.columns.iter().map(|column| {
+            let wire = found.declared(&column.name).and_then(|d| d.wire(column.ty));
+            wire.map(|wire| Field::new(column.ty, wire))
+                .ok_or_else(|| cannot_send(column, found))
+        });
+        let by = Copier {
+            fields: fields.collect::<Result<_, _>>()?,
+            copy: self
+                .client
+                .prepare(&copy)
+                .map_err(|e| explained(&e, "preparing to send rows"))?,
+            merge,
+        };
+        Ok(Sent {
+            number: part.number,
+            table: self.tables.len(),
+            names,
+            size: PieceSize::default(),
+            by,
+        })
+    }
+
+    /// Makes the table where rows are put down before they are merged. Its key is
+    /// unique, so that rows with the same key are merged one after the other. Each of
+    /// them is to be looked for by the table's index: else the server may well read the
+    /// whole table for each batch.
+    fn stage(&mut self, part: &Part, stage: &str, table: &str, list: &str) -> Result<(), Error> {
+        let keys: Vec<String> = part.key.iter().map(|name| DIALECT.quoted(name)).collect();
+        let sql = format!(
+            "SET enable_hashjoin = off; SET enable_mergejoin = off; \
+             DROP TABLE IF EXISTS pg_temp.{stage}; \
+             CREATE TEMPORARY TABLE {stage} AS SELECT {list} FROM {table} WITH NO DATA; \
+             CREATE UNIQUE INDEX ON {stage} ({})",
+            keys.join(", ")
+        );
+        self.run(&sql, "making room for rows to merge")
+    }
+
+    /// From here on rows are sent in pieces that can be taken back. Constraints are
+    /// checked with each piece, also those that would wait for the commit: then it
+    /// is known which rows they refuse.
+    pub(super) fn open_savepoint(&mut self) -> Result<(), Error> {
+        self.run(
+            "SET CONSTRAINTS ALL IMMEDIATE; SAVEPOINT barrow",
+            "beginning the transaction",
+        )
+    }
+}
+
+fn cannot_send(column: &Column, found: &Described) -> Error {
+    let declared = found
+        .table
+        .column(&column.name)
+        .map_or(String::new(), |c| visible(c.declared.as_bytes()));
+    let failed = Error::spec(format!(
+        "{} is {} in the spec, which does not go into the table's {declared}",
+        visible(column.name.as_bytes()),
+        column.ty
+    ));
+    match declared.as_str() {
+        "timestamp with time zone" => failed.advice("say timestamptz in the spec"),
+        "timestamp without time zone" => failed.advice("say timestamp in the spec"),
+        _ => failed.advice("give the column the table's type in the spec, or change the table"),
+    }
+}
+
+/// Whether a part's rows can go into the table.
+///
+/// # Errors
+/// What does not fit.
+pub fn fits(part: &Part, found: &Described) -> Result<(), Error> {
+    fit::check(part, &found.table)?;
+    for column in &part.columns {
+        if let Some(declared) = found.declared(&column.name)
+            && declared.wire(column.ty).is_none()
+        {
+            return Err(cannot_send(column, found));
+        }
+    }
+    Ok(())
+}
