@@ -57,6 +57,44 @@ fn found(out: &Out) -> (Vec<String>, Vec<Kept>) {
     (rows, rejects)
 }
 
+/// The records of a text by RFC 4180, read as plainly as can be, one character after the
+/// other; none for a text that is not well-formed. Empty fields are null, but in quotes.
+fn plainly_read(text: &str) -> Option<Vec<Vec<String>>> {
+    let mut records = Vec::new();
+    let mut rest = text.chars().peekable();
+    while rest.peek().is_some() {
+        let mut record = Vec::new();
+        loop {
+            let mut field = String::new();
+            if rest.next_if_eq(&'"').is_some() {
+                loop {
+                    match rest.next()? {
+                        '"' if rest.next_if_eq(&'"').is_some() => field.push('"'),
+                        '"' => break,
+                        c => field.push(c),
+                    }
+                }
+            } else {
+                while let Some(c) = rest.next_if(|c| !matches!(c, ',' | '\n')) {
+                    field.push(c);
+                }
+                if field.is_empty() {
+                    field.push_str("NULL");
+                }
+            }
+            record.push(field);
+            match rest.next() {
+                Some(',') => {}
+                Some('\n') | None => break,
+                // Text after a closing quote.
+                Some(_) => return None,
+            }
+        }
+        records.push(record);
+    }
+    Some(records)
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 400, ..ProptestConfig::default() })]
 
@@ -108,6 +146,27 @@ proptest! {
             .chain(out.rejects.iter().filter(|r| !r.reasons.is_empty()).map(|r| r.record)).collect();
         numbers.sort_unstable();
         prop_assert_eq!(numbers, (1..=out.tally.records()).collect::<Vec<_>>());
+    }
+
+    #[test]
+    fn a_plain_reader_finds_the_same_in_what_is_well_formed(
+        fields in proptest::collection::vec("[a\"]{0,2}|\"([a,\n]|\"\"){0,4}\"", 0..12),
+        ends in proptest::collection::vec("[,\n]", 12), size in 1usize..200,
+    ) {
+        let text: String = fields.iter().zip(&ends).map(|(field, end)| format!("{field}{end}")).collect();
+        let Some(records) = plainly_read(&text) else { return Ok(()) };
+        // Several lines with the wrong number of fields may be a stray quote, which is to
+        // cost one record: there the plain reader knows less.
+        let is_odd = |record: &Vec<String>| record.len() != 2 && record.iter().any(|f| f.contains('\n'));
+        prop_assume!(!records.iter().any(is_odd));
+        let spec = "[records]\nending = \"lf\"\nheader = \"none\"\n[columns]\na = \"text\"\nb = \"text\"\n";
+        let out = try_read(spec, text.as_bytes(), size).map_err(|e| TestCaseError::fail(e.to_string()))?;
+        // A blank line is no record.
+        let records: Vec<_> = records.into_iter().filter(|record| *record != ["NULL"]).collect();
+        prop_assert_eq!(out.tally.records(), records.len() as u64);
+        let (rows, odd): (Vec<_>, Vec<_>) = records.into_iter().partition(|record| record.len() == 2);
+        prop_assert_eq!(out.cells(), rows);
+        prop_assert_eq!(out.rejects.len(), odd.len());
     }
 
     #[test]

@@ -277,37 +277,3 @@ fn a_header_without_the_columns_is_told_before_anything_is_read() {
     let error = try_read(AB, b"a,bb\n1,2\n", 100).err().unwrap();
     assert!(error.to_string().contains("nearest is \"bb\""), "{error}");
 }
-
-/// A sink that gives up at its first batch.
-struct GivesUp;
-
-impl barrow_core::flow::Sink for GivesUp {
-    type Error = ();
-
-    fn take(&mut self, _: &mut barrow_core::flow::Batch) -> Result<(), ()> {
-        Err(())
-    }
-}
-
-#[test]
-fn a_sink_that_gives_up_ends_a_long_flow() {
-    use barrow_core::flow::{self, Failure, Options};
-    let plan = barrow_core::spec::read_plan("[columns]\na = \"text\"\n").unwrap();
-    let folder = tempfile::tempdir().unwrap();
-    let path = folder.path().join("long.csv");
-    // Far more blocks than go round at once.
-    std::fs::write(&path, format!("a\n{}", "a note\n".repeat(20_000))).unwrap();
-    let options = Options {
-        threads: 2,
-        block_size: 100,
-        ..Options::default()
-    };
-    let files = vec![barrow_core::source::SourceFile::Path(path)];
-    let (tell, told) = std::sync::mpsc::channel();
-    std::thread::spawn(move || {
-        let ended = flow::run(&plan, files, options, &|_| {}, &mut GivesUp);
-        let _ = tell.send(matches!(ended, Err(Failure::Sink(()))));
-    });
-    let ended = told.recv_timeout(std::time::Duration::from_secs(60));
-    assert_eq!(ended, Ok(true), "nobody waits for what never comes");
-}

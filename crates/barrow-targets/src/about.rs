@@ -19,6 +19,15 @@ pub struct About {
     pub hindrance: Option<String>,
     /// Each table of the load.
     pub tables: Vec<Rights>,
+    /// The tables of the ledger, where a load would write one.
+    pub ledger: Vec<Rights>,
+}
+
+impl About {
+    /// Whether the ledger is there already.
+    pub fn has_ledger(&self) -> bool {
+        self.ledger.iter().all(|rights| rights.is_there)
+    }
 }
 
 /// What we may do with a table.
@@ -114,7 +123,27 @@ pub fn missing(about: &About, job: &Job, dialect: Dialect) -> Vec<String> {
             ));
         }
     }
+    missing.extend(ledger_lacks(about));
     missing
+}
+
+/// What the ledger would lack, which a load makes or writes before its rows.
+fn ledger_lacks(about: &About) -> Option<String> {
+    let user = about.user.as_deref().unwrap_or("the user");
+    let without = "or do without a ledger: [target] ledger = false";
+    let may_not = |may: fn(&Rights) -> bool| about.ledger.iter().any(|rights| !may(rights));
+    let names: Vec<&str> = about.ledger.iter().map(|r| r.table.as_str()).collect();
+    let names = names.join(", ");
+    match about.has_ledger() {
+        true if may_not(|r| r.select && r.insert && r.update) => Some(format!(
+            "{user} lacks rights on the ledger: GRANT SELECT, INSERT, UPDATE ON {names} TO …; {without}"
+        )),
+        false if may_not(|r| r.is_there || r.create) => Some(format!(
+            "{user} may not make the ledger ({names}): let the database's owner load once, or \
+             grant CREATE; {without}"
+        )),
+        _ => None,
+    }
 }
 
 #[cfg(test)]
@@ -159,5 +188,32 @@ mod tests {
         rights.create = false;
         assert_eq!(found(Mode::Append, true, &rights).len(), 1);
         assert_eq!(Rights::default().words(), "none");
+    }
+
+    #[test]
+    fn the_ledger_s_rights_are_asked_for_too() {
+        let of = |ledger: Vec<Rights>| {
+            let about = About {
+                ledger,
+                ..about(Rights::all("d", true))
+            };
+            missing(&about, &job(Mode::Append, false), Dialect::Postgres)
+        };
+        let there = |name: &str| Rights::all(name, true);
+        assert_eq!(of(Vec::new()), [""; 0]);
+        assert_eq!(of(vec![there("runs"), there("files")]), [""; 0]);
+        let only_read = Rights {
+            insert: false,
+            ..there("files")
+        };
+        let lacks = of(vec![there("runs"), only_read]);
+        assert!(lacks[0].contains("UPDATE ON runs, files TO"), "{lacks:?}");
+        let absent = |create| Rights {
+            create,
+            ..Rights::all("files", false)
+        };
+        assert_eq!(of(vec![there("runs"), absent(true)]), [""; 0]);
+        let lacks = of(vec![there("runs"), absent(false)]);
+        assert!(lacks[0].contains("may not make the ledger"), "{lacks:?}");
     }
 }

@@ -279,7 +279,7 @@ pub trait Target {
     ///
     /// # Errors
     /// Everything that would keep them out.
-    fn fits(&mut self, part: &Part, table: &Table) -> Result<(), Error>;
+    fn fits(&mut self, mode: Mode, part: &Part, table: &Table) -> Result<(), Error>;
 
     /// Begins the transaction, and makes or empties the tables as the job says.
     /// Returns how many rows each of [`Job::tables`] had.

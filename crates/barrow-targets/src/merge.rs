@@ -40,6 +40,9 @@ impl Merged {
 /// The statements of a merge.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Statements {
+    /// Counts the rows that differ, before they are updated; none where no trigger may
+    /// pass over some in silence. (In MariaDB a trigger can only fail.)
+    pub differ: Option<String>,
     /// Updates the rows that differ; none where all columns are in the key.
     pub update: Option<String>,
     /// Inserts the rows whose key is not there.
@@ -109,10 +112,16 @@ pub fn statements(
             set("")
         ),
     });
+    let skips = triggers && update.is_some() && dialect != Dialect::MariaDb;
     let list = names.join(", ");
     let absent = format!("FROM {stage} s WHERE NOT EXISTS (SELECT 1 FROM {table} t WHERE {keys})");
     let from_stage: Vec<String> = names.iter().map(|name| format!("s.{name}")).collect();
     Ok(Statements {
+        differ: skips.then(|| {
+            format!(
+                "SELECT COUNT(*) FROM {stage} AS s CROSS JOIN {table} AS t WHERE {keys} AND ({differs})"
+            )
+        }),
         update,
         insert: match dialect {
             // The join goes through the rows that came, and looks for each in the table;

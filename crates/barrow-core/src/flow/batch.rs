@@ -2,12 +2,15 @@
 
 use std::any::Any;
 
+use super::reasons::LONGEST_SHOWN;
 use super::totals::Difference;
 use crate::records::block::{Block, LeftOut};
 use crate::records::file::FileReading;
 use crate::rejects::{Code, Reason, Reject};
+use crate::spec::plan::KindPlan;
 use crate::tally::Repairs;
-use crate::values::{Cell, Change, Fault};
+use crate::values::{Cell, Change, Fault, shown};
+use crate::visible::visible_short;
 
 /// A block with what was read from it. Batches are used again and again, so
 /// their room stays.
@@ -141,8 +144,18 @@ impl Batch {
         }
     }
 
+    /// The value of a kind's loaded column in a row, as people read it; none for null.
+    pub fn shown(&self, kind: &KindPlan, part: usize, column: &str, row: usize) -> Option<String> {
+        let mut loaded = kind.loaded().enumerate();
+        let (place, plan) = loaded.find(|(_, c)| c.name.eq_ignore_ascii_case(column))?;
+        let rows = &self.parts[part];
+        let cell = rows.cell(place, row);
+        let text = shown(cell, plan.ty, &self.block.bytes, &rows.store)?;
+        Some(visible_short(text.as_bytes(), LONGEST_SHOWN))
+    }
+
     /// A reject of a typed row that the table would not take. `value` is what the
-    /// database says of this row alone.
+    /// database says of this row alone, or the value that it has no room for.
     pub fn refuse(
         &self,
         part: usize,

@@ -3,9 +3,11 @@
 pub mod check;
 pub mod nearest;
 pub mod plan;
+pub mod policy;
 pub mod problem;
 pub mod read;
 pub mod section;
+pub mod tolerance;
 pub mod types;
 pub mod written;
 

@@ -46,10 +46,7 @@ impl MariaDb {
             }
             (Some(found), mode) => {
                 for part in job.parts_of(name) {
-                    fits(part, &found)?;
-                    if mode == Mode::Merge {
-                        unique::check(part, &found.unique)?;
-                    }
+                    fits(mode, part, &found)?;
                 }
             }
             (None, _) if !job.create => {
@@ -187,11 +184,11 @@ fn cannot_send(column: &Column, found: &Described) -> Error {
     }
 }
 
-/// Whether a part's rows can go into the table.
+/// Whether a part's rows can go into the table in this mode.
 ///
 /// # Errors
 /// What does not fit.
-pub fn fits(part: &Part, found: &Described) -> Result<(), Error> {
+pub fn fits(mode: Mode, part: &Part, found: &Described) -> Result<(), Error> {
     fit::check(part, &found.table)?;
     if let Some(engine) = &found.cannot_undo {
         return Err(Error::spec(format!(
@@ -208,5 +205,8 @@ pub fn fits(part: &Part, found: &Described) -> Result<(), Error> {
             return Err(cannot_send(column, found));
         }
     }
-    Ok(())
+    match mode {
+        Mode::Merge => unique::check(part, &found.unique),
+        Mode::Append | Mode::Truncate | Mode::Replace => Ok(()),
+    }
 }

@@ -1,6 +1,6 @@
 //! MariaDB and MySQL, by the server's own bulk statement.
 //!
-//! The workers write the rows as lines; the sink sends those of a batch as local data,
+//! The workers write the rows as lines; the sink sends those of some batches as local data,
 //! under a savepoint. Of local data the server turns errors into warnings, passes over
 //! rows and bends values, all in silence ("LOAD DATA INFILE", error handling): so a
 //! piece counts only if every row went in and there is no warning, and is taken back
@@ -237,9 +237,9 @@ impl Target for MariaDb {
         outflow::columns(&mut self.conn, query)
     }
 
-    fn fits(&mut self, part: &Part, table: &Table) -> Result<(), Error> {
+    fn fits(&mut self, mode: Mode, part: &Part, table: &Table) -> Result<(), Error> {
         match describe(&mut self.conn, &part.table)? {
-            Some(found) => begin::fits(part, &found),
+            Some(found) => begin::fits(mode, part, &found),
             None => fit::check(part, table),
         }
     }

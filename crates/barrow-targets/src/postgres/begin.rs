@@ -33,10 +33,7 @@ impl Postgres {
             }
             (Some(found), mode) => {
                 for part in job.parts_of(name) {
-                    fits(part, &found)?;
-                    if mode == Mode::Merge {
-                        unique::check(part, &found.unique)?;
-                    }
+                    fits(mode, part, &found)?;
                 }
                 if mode == Mode::Truncate {
                     // Not TRUNCATE, which shows others an empty table before its time
@@ -166,11 +163,11 @@ fn cannot_send(column: &Column, found: &Described) -> Error {
     }
 }
 
-/// Whether a part's rows can go into the table.
+/// Whether a part's rows can go into the table in this mode.
 ///
 /// # Errors
 /// What does not fit.
-pub fn fits(part: &Part, found: &Described) -> Result<(), Error> {
+pub fn fits(mode: Mode, part: &Part, found: &Described) -> Result<(), Error> {
     fit::check(part, &found.table)?;
     for column in &part.columns {
         if let Some(declared) = found.declared(&column.name)
@@ -179,5 +176,8 @@ pub fn fits(part: &Part, found: &Described) -> Result<(), Error> {
             return Err(cannot_send(column, found));
         }
     }
-    Ok(())
+    match mode {
+        Mode::Merge => unique::check(part, &found.unique),
+        Mode::Append | Mode::Truncate | Mode::Replace => Ok(()),
+    }
 }

@@ -157,18 +157,24 @@ fn run_merge(
     statements: &merge::Statements,
     count: u64,
 ) -> Result<(u64, Merged), postgres::Error> {
+    let differ = counted(client, &statements.differ)?;
     let changed = match &statements.update {
         Some(update) => client.execute(update.as_str(), &[])?,
         None => 0,
     };
     let new = client.execute(statements.insert.as_str(), &[])?;
-    let lost = match &statements.lost {
-        Some(lost) => client.query_one(lost.as_str(), &[])?.get::<_, i64>(0) as u64,
-        None => 0,
-    };
+    let lost = counted(client, &statements.lost)? + differ.saturating_sub(changed);
     client.batch_execute(&statements.clear)?;
     let merged = Merged::of(count, new, changed);
     Ok((count.saturating_sub(lost), merged))
+}
+
+/// What a statement counts, where there is one.
+fn counted(client: &mut Client, sql: &Option<String>) -> Result<u64, postgres::Error> {
+    match sql {
+        Some(sql) => Ok(client.query_one(sql.as_str(), &[])?.get::<_, i64>(0) as u64),
+        None => Ok(0),
+    }
 }
 
 /// Puts a batch's rows of one part into the form of a binary COPY.

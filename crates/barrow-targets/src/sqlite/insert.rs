@@ -38,9 +38,36 @@ pub struct Inserter {
 /// Why a statement did not do.
 pub(super) enum Stopped {
     /// The table would not take one of its rows.
-    Refused(Code, String),
+    Refused(Why),
     /// Something else.
     Failed(Error),
+}
+
+/// Why a row is refused.
+pub(super) struct Why {
+    pub code: Code,
+    /// SQLite's words, or ours.
+    pub words: String,
+    /// The column, where it is one's fault and known without reading the words.
+    pub column: Option<String>,
+}
+
+impl Why {
+    pub fn new(code: Code, words: impl Into<String>) -> Why {
+        Why {
+            code,
+            words: words.into(),
+            column: None,
+        }
+    }
+
+    /// The column that SQLite's words end with: "… failed: table.column". Where they are
+    /// several, it is none of them alone.
+    fn ends_with(&self, names: &[String]) -> Option<String> {
+        let (_, named) = self.words.rsplit_once('.')?;
+        let is_one = !self.words.contains(", ");
+        names.iter().find(|name| is_one && *name == named).cloned()
+    }
 }
 
 impl Inserter {
@@ -109,8 +136,8 @@ impl Inserter {
             match self.several(connection, &mut statements[size], batch, rows.clone()) {
                 Ok(()) => {}
                 Err(Stopped::Failed(error)) => return Err(error),
-                Err(Stopped::Refused(code, words)) if rows.len() == 1 => {
-                    refused.push(self.refusal(batch, rows.start, code, words));
+                Err(Stopped::Refused(why)) if rows.len() == 1 => {
+                    refused.push(self.refusal(batch, rows.start, why));
                 }
                 Err(Stopped::Refused(..)) => {
                     self.one_by_one(connection, &mut statements[0], batch, rows, &mut refused)?;
@@ -132,8 +159,8 @@ impl Inserter {
             match self.several(connection, statement, batch, row..row + 1) {
                 Ok(()) => {}
                 Err(Stopped::Failed(error)) => return Err(error),
-                Err(Stopped::Refused(code, words)) => {
-                    refused.push(self.refusal(batch, row, code, words));
+                Err(Stopped::Refused(why)) => {
+                    refused.push(self.refusal(batch, row, why));
                 }
             }
         }
@@ -164,10 +191,10 @@ impl Inserter {
             .map_err(failed)?;
         let result = match statement.raw_execute() {
             Ok(inserted) if inserted == count => Ok(()),
-            Ok(_) => Err(Stopped::Refused(
+            Ok(_) => Err(Stopped::Refused(Why::new(
                 Code::Refused,
-                "a trigger passed over the row".into(),
-            )),
+                "a trigger passed over the row",
+            ))),
             Err(e) => Err(stopped(connection, &e)),
         };
         let end = match result {
@@ -216,35 +243,23 @@ impl Inserter {
     }
 
     fn lossy(&self, column: usize) -> Stopped {
-        Stopped::Refused(
-            Code::TooPrecise,
-            format!(
-                "the table's column {} would round it to 15 digits",
-                self.names[column]
-            ),
-        )
+        Stopped::Refused(Why {
+            column: Some(self.names[column].clone()),
+            ..Why::new(
+                Code::TooPrecise,
+                "the table's column would round it to 15 digits",
+            )
+        })
     }
 
-    pub(super) fn refusal(
-        &self,
-        batch: &Batch,
-        place: usize,
-        code: Code,
-        words: String,
-    ) -> Refusal {
-        // SQLite's words end with the column or columns: "… failed: table.column".
-        let named = words.rsplit_once('.').map(|(_, name)| name);
-        let column = self
-            .names
-            .iter()
-            .find(|n| Some(n.as_str()) == named)
-            .cloned();
+    pub(super) fn refusal(&self, batch: &Batch, place: usize, why: Why) -> Refusal {
+        let column = why.ends_with(&self.names);
         Refusal {
             part: self.part,
             row: batch.parts[self.part].good[place],
-            code,
-            column,
-            words: visible(words.as_bytes()),
+            code: why.code,
+            column: why.column.or(column),
+            words: visible(why.words.as_bytes()),
             detail: None,
         }
     }
@@ -267,9 +282,10 @@ fn sql(part: &Part, rows: usize) -> String {
 
 fn unbindable(error: &rusqlite::Error) -> Stopped {
     match error.sqlite_error_code() {
-        Some(ErrorCode::TooBig) => {
-            Stopped::Refused(Code::Refused, "a value is longer than SQLite takes".into())
-        }
+        Some(ErrorCode::TooBig) => Stopped::Refused(Why::new(
+            Code::Refused,
+            "a value is longer than SQLite takes",
+        )),
         _ => Stopped::Failed(explained(error, "inserting rows")),
     }
 }
@@ -289,8 +305,12 @@ pub(super) fn stopped(connection: &Connection, error: &rusqlite::Error) -> Stopp
             ))
             .advice("a constraint or trigger of the table says ROLLBACK; let it say ABORT"),
         ),
-        ErrorCode::ConstraintViolation => Stopped::Refused(code_of(failure.extended_code), words),
-        ErrorCode::TypeMismatch | ErrorCode::TooBig => Stopped::Refused(Code::Refused, words),
+        ErrorCode::ConstraintViolation => {
+            Stopped::Refused(Why::new(code_of(failure.extended_code), words))
+        }
+        ErrorCode::TypeMismatch | ErrorCode::TooBig => {
+            Stopped::Refused(Why::new(Code::Refused, words))
+        }
         _ => Stopped::Failed(explained(error, "inserting rows")),
     }
 }

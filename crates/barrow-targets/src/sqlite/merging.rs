@@ -6,7 +6,7 @@ use barrow_core::flow::Batch;
 use barrow_core::rejects::Code;
 use rusqlite::Connection;
 
-use super::insert::{Inserter, Stopped, stopped};
+use super::insert::{Inserter, Stopped, Why, stopped};
 use super::words::explained;
 use crate::dialect::Dialect;
 use crate::error::Error;
@@ -86,7 +86,7 @@ impl Merger {
             connection
                 .execute_batch("SAVEPOINT barrow_merge")
                 .map_err(failed)?;
-            let end = match piece(connection, inserter, statements, batch, rows) {
+            let why = match piece(connection, inserter, statements, batch, rows) {
                 Ok(found) => {
                     merged.add(found);
                     connection
@@ -95,7 +95,7 @@ impl Merger {
                     return Ok(Tried::Done);
                 }
                 Err(Stopped::Failed(error)) => return Err(error),
-                Err(Stopped::Refused(code, words)) => (code, words),
+                Err(Stopped::Refused(why)) => why,
             };
             connection
                 .execute_batch("ROLLBACK TO barrow_merge; RELEASE barrow_merge")
@@ -103,16 +103,20 @@ impl Merger {
             Ok(Tried::Refused(Refused {
                 at: None,
                 is_certain: false,
-                code: end.0,
-                column: None,
-                words: end.1,
+                code: why.code,
+                column: why.column,
+                words: why.words,
                 detail: None,
             }))
         };
         let refused = isolate(0..count, &mut self.size, &mut attempt)?;
-        let refusals = refused
-            .into_iter()
-            .map(|(row, why)| self.inserter.refusal(batch, row, why.code, why.words));
+        let refusals = refused.into_iter().map(|(row, why)| {
+            let why = Why {
+                column: why.column,
+                ..Why::new(why.code, why.words)
+            };
+            self.inserter.refusal(batch, row, why)
+        });
         Ok((refusals.collect(), merged))
     }
 }
@@ -136,20 +140,25 @@ fn piece(
             .map_err(|e| stopped(connection, &e))?;
         Ok(count as u64)
     };
+    let counted = |sql: &Option<String>| -> Result<u64, Stopped> {
+        let Some(sql) = sql else { return Ok(0) };
+        let count = connection
+            .prepare_cached(sql)
+            .and_then(|mut statement| statement.query_row([], |row| row.get::<_, i64>(0)))
+            .map_err(|e| Stopped::Failed(explained(&e, "merging rows")))?;
+        Ok(count as u64)
+    };
+    let differ = counted(&statements.differ)?;
     let changed = match &statements.update {
         Some(update) => run(update)?,
         None => 0,
     };
     let new = run(&statements.insert)?;
-    if let Some(lost) = &statements.lost {
-        let lost: i64 = connection
-            .prepare_cached(lost)
-            .and_then(|mut statement| statement.query_row([], |row| row.get(0)))
-            .map_err(|e| Stopped::Failed(explained(&e, "merging rows")))?;
-        if lost > 0 {
-            let words = merge::PASSED_OVER.to_string();
-            return Err(Stopped::Refused(Code::Refused, words));
-        }
+    if counted(&statements.lost)? > 0 || changed < differ {
+        return Err(Stopped::Refused(Why::new(
+            Code::Refused,
+            merge::PASSED_OVER,
+        )));
     }
     run(&statements.clear)?;
     Ok(Merged::of(count, new, changed))

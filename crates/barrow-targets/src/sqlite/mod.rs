@@ -391,7 +391,10 @@ impl Target for Sqlite {
         outflow::columns(&self.connection, query)
     }
 
-    fn fits(&mut self, part: &Part, table: &Table) -> Result<(), Error> {
+    fn fits(&mut self, mode: Mode, part: &Part, table: &Table) -> Result<(), Error> {
+        if mode == Mode::Merge {
+            unique::check(part, &self.unique(&part.table)?)?;
+        }
         fits(part, table)
     }
 

@@ -13,7 +13,7 @@ use barrow_core::spec::Plan;
 use barrow_core::spec::plan::Mode;
 use barrow_core::tally::Tally;
 use barrow_core::visible::visible;
-use barrow_targets::{Dialect, Job, Table, Url};
+use barrow_targets::{Dialect, Job, Table, Url, ledger};
 
 use super::job::{Spec, flow_options};
 use super::sides::{Side, Sides};
@@ -92,7 +92,11 @@ fn connect(spec: &Spec, args: &Check) -> Result<ExitCode, Failure> {
         return connection::print_new(&spec.name(), &url, shared.report)
             .map(|()| ExitCode::SUCCESS);
     }
-    let about = barrow_targets::open(&url, false)?.about(&job.tables())?;
+    let mut target = barrow_targets::open(&url, false)?;
+    let mut about = target.about(&job.tables())?;
+    if spec.plan.target.ledger {
+        about.ledger = target.about(&[ledger::RUNS, ledger::FILES])?.tables;
+    }
     let missing = barrow_targets::about::missing(&about, &job, url.dialect());
     connection::print(&spec.name(), &url, &about, &missing, shared.report)?;
     Ok(match missing.is_empty() {
@@ -133,7 +137,7 @@ impl Compared {
             for part in &job.parts {
                 let table = target.describe(&part.table)?;
                 if let Some(table) = &table
-                    && let Err(error) = target.fits(part, table)
+                    && let Err(error) = target.fits(job.mode, part, table)
                 {
                     unfit = unfit.or(Some(error.into()));
                 }

@@ -4,8 +4,8 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use barrow_core::flow::{self, Batch, Batches};
-use barrow_core::rejects::{Keeper, Reject};
-use barrow_core::spec::plan::{Every, Per, Tolerance};
+use barrow_core::rejects::{Code, Keeper, Reject};
+use barrow_core::spec::plan::{Every, KindPlan, Per, Tolerance};
 use barrow_core::tally::Tally;
 use barrow_core::visible::visible;
 use barrow_targets::ledger::Outcome as Ended;
@@ -23,6 +23,7 @@ use crate::view::summary::{LeftWhole, Outcome, Summary};
 /// The end of the way of a load.
 pub struct LoadSink<'l> {
     files: Vec<Chosen>,
+    kinds: &'l [KindPlan],
     target: &'l mut dyn Target,
     keeper: Keeper,
     books: Option<Books>,
@@ -72,7 +73,7 @@ impl<'l> LoadSink<'l> {
     /// # Errors
     /// The table of rejects cannot be made.
     pub fn new(
-        order: &Order<'_>,
+        order: &Order<'l>,
         target: &'l mut dyn Target,
         files: &[Chosen],
         run: &str,
@@ -94,6 +95,7 @@ impl<'l> LoadSink<'l> {
         };
         Ok(LoadSink {
             files: files.to_vec(),
+            kinds: &order.spec.plan.kinds,
             target,
             together,
             keeper,
@@ -186,7 +188,7 @@ impl LoadSink<'_> {
         refusals: Vec<Refusal>,
     ) -> Result<(), Failure> {
         let loaded = (batch.good() - refusals.len()) as u64;
-        let refused = refused(batch, refusals);
+        let refused = self.refused(batch, refusals);
         self.keep(batch, &refused)?;
         self.tally.add(batch, loaded, &refused);
         self.since_commit += loaded;
@@ -205,6 +207,23 @@ impl LoadSink<'_> {
         self.progress
             .advance(batch.block.taken, self.tally.records());
         Ok(())
+    }
+
+    /// Rows that the table refused as rejects, with the value where it is one column's.
+    fn refused(&self, batch: &Batch, refusals: Vec<Refusal>) -> Vec<Reject> {
+        let reject = |r: Refusal| {
+            let row = r.row as usize;
+            let column = r.column.as_deref();
+            let value = match r.code {
+                // The database has its own words for the row, or none.
+                Code::DuplicateKey | Code::Refused => r.detail,
+                _ => column
+                    .zip(self.kinds.get(r.part))
+                    .and_then(|(column, kind)| batch.shown(kind, r.part, column, row)),
+            };
+            batch.refuse(r.part, row, r.code, r.column, r.words, value)
+        };
+        refusals.into_iter().map(reject).collect()
     }
 
     fn is_within(&self) -> bool {
@@ -427,10 +446,4 @@ impl LoadSink<'_> {
             (_, Ok(_)) => failure.and(&stays),
         }
     }
-}
-
-fn refused(batch: &Batch, refusals: Vec<Refusal>) -> Vec<Reject> {
-    let reject =
-        |r: Refusal| batch.refuse(r.part, r.row as usize, r.code, r.column, r.words, r.detail);
-    refusals.into_iter().map(reject).collect()
 }

@@ -78,6 +78,13 @@ fn text(
         )?;
         writeln!(out, "  rights   {}", rights.words())?;
     }
+    if !about.ledger.is_empty() {
+        let words = match about.has_ledger() {
+            true => "is there",
+            false => "is not there; the first load makes it",
+        };
+        writeln!(out, "  ledger   {words}")?;
+    }
     writeln!(out)?;
     match missing {
         [] => writeln!(
@@ -107,6 +114,8 @@ fn document(url: &Url, about: &About, missing: &[String]) -> Value {
         .collect();
     json!({
         "into": url.to_string(), "is_there": true, "server": about.server, "user": about.user,
-        "encrypted": about.encrypted, "tables": tables, "missing": missing,
+        "encrypted": about.encrypted, "tables": tables,
+        "ledger": (!about.ledger.is_empty()).then(|| json!({ "is_there": about.has_ledger() })),
+        "missing": missing,
     })
 }

@@ -13,3 +13,4 @@ mod meaning;
 mod refusals;
 mod servers;
 mod targets;
+mod values;

@@ -192,7 +192,7 @@ fn a_load_that_is_killed_leaves_the_table_as_it_was() {
         let finished = child.wait().unwrap().success();
         let rows = m.count("SELECT count(*) FROM d");
         assert!(
-            rows == 1 || (finished || rows == 395_001),
+            rows == 395_001 || (rows == 1 && !finished),
             "{rows} rows after {wait} ms"
         );
         m.sql("DELETE FROM d WHERE id <> 0 OR stall <> 0");

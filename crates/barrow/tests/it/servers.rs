@@ -206,6 +206,7 @@ fn a_connection_is_tested_and_what_is_missing_told() {
             "not encrypted",
             "user     barrow",
             "table    d is there",
+            "ledger   is not there; the first load makes it",
             "read, insert, update, delete, make tables",
             "all that it needs",
         ] {
@@ -245,8 +246,14 @@ fn a_connection_is_tested_and_what_is_missing_told() {
         command.arg(user);
         let said = crate::market::said(command);
         assert_eq!(said.code, 1, "{}{}", said.out, said.err);
-        let missing = said.json()["missing"][0].as_str().unwrap().to_string();
-        assert!(missing.contains("GRANT INSERT ON"), "{missing}");
+        let missing = said.json()["missing"].clone();
+        let missing = |at: usize| missing[at].as_str().unwrap_or_default().to_string();
+        assert!(missing(0).contains("GRANT INSERT ON"), "{}", missing(0));
+        assert!(
+            missing(1).contains("may not make the ledger"),
+            "{}",
+            missing(1)
+        );
         assert_eq!(said.json()["tables"][0]["select"], true);
     }
 }

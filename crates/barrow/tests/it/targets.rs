@@ -11,6 +11,7 @@ on_every_database! {
     refusals_of_every_sort_stay_out_and_all_else_loads,
     scattered_refusals_are_found_one_by_one,
     keys_that_come_twice_are_found_in_a_plain_table,
+    refusals_are_found_among_many_batches_of_two_files,
     rows_are_appended,
     a_table_is_emptied_and_filled_in_one,
     a_table_is_made_anew,
@@ -18,7 +19,9 @@ on_every_database! {
     rows_are_merged_by_their_key,
     rows_of_the_same_key_are_merged_one_after_the_other,
     a_merge_tells_the_rows_that_a_trigger_passes_over,
+    a_merge_tells_the_updates_that_a_trigger_passes_over,
     a_merge_needs_a_unique_key,
+    a_value_without_room_is_shown,
     beyond_the_tolerance_nothing_is_changed,
     commits_on_the_way_stay,
     a_load_that_is_killed_leaves_the_table_as_it_was_or_complete,
@@ -270,6 +273,60 @@ fn keys_that_come_twice_are_found_in_a_plain_table(kind: Kind) {
     assert_eq!(d.count("SELECT count(DISTINCT id) FROM d"), rows);
 }
 
+/// Two files of some megabytes, so that batches go to a server by the dozen: what is wrong
+/// stands in the first and the last record of each file, and here and there between.
+fn refusals_are_found_among_many_batches_of_two_files(kind: Kind) {
+    const RECORDS: u64 = 60_000;
+    let wide = "n".repeat(70);
+    let too_wide = "n".repeat(71);
+    let mut files = [String::new(), String::new()];
+    let (mut wanted, mut ids) = (Vec::new(), Vec::new());
+    for (number, file) in files.iter_mut().enumerate() {
+        *file += "id,note\n";
+        for record in 1..=RECORDS {
+            let id = number as u64 * RECORDS + record;
+            let (key, note, code) = match record {
+                1 => ("x".into(), &wide, Some("not-a-number")),
+                RECORDS => ("0".into(), &wide, Some("duplicate-key")),
+                _ if record % 9_973 == 0 => ("0".into(), &wide, Some("duplicate-key")),
+                // SQLite holds to no lengths.
+                _ if record % 7_001 == 0 => {
+                    let code = (kind != Kind::Sqlite).then_some("too-long");
+                    (id.to_string(), &too_wide, code)
+                }
+                _ if record % 5_003 == 0 => ("1.5".into(), &wide, Some("too-precise")),
+                _ => (id.to_string(), &wide, None),
+            };
+            *file += &format!("{key},{note}\n");
+            match code {
+                Some(code) => wanted.push((record, code.to_string())),
+                None => ids.push(id),
+            }
+        }
+    }
+    let spec = spec("id = \"bigint\"\nnote = \"varchar(100)\"", "");
+    let d = database(kind, &spec, &files[0]);
+    d.market.write("e.csv", files[1].as_bytes());
+    d.sql(&[
+        "CREATE TABLE d (id BIGINT PRIMARY KEY, note VARCHAR(70))",
+        "INSERT INTO d VALUES (0, 'there already')",
+    ]);
+    let json = loaded(&d, "d.csv e.csv");
+    assert_eq!(json["records"], 2 * RECORDS);
+    assert_eq!(json["loaded"], ids.len());
+    assert_eq!(d.reasons(), wanted);
+    assert_eq!(
+        d.rows("SELECT count(*), sum(id) FROM d"),
+        [format!("{}|{}", ids.len() + 1, ids.iter().sum::<u64>())]
+    );
+    let first = files[0].lines().nth(1).expect("a record");
+    let last = files[0].lines().next_back().expect("a record");
+    let kept = d.market.read(&format!("{}/d.csv", d.market.rejects()));
+    let kept = String::from_utf8(kept).expect("UTF-8");
+    assert!(kept.starts_with(&format!("id,note\n{first}\n")));
+    assert!(kept.ends_with(&format!("\n{last}\n")));
+}
+
 const SIMPLE: &str = "id = { type = \"bigint\", required = true }\nnote = \"varchar(20)\"";
 
 fn rows_are_appended(kind: Kind) {
@@ -424,6 +481,74 @@ fn a_merge_tells_the_rows_that_a_trigger_passes_over(kind: Kind) {
     assert_eq!(d.rows("SELECT id FROM d ORDER BY id"), ["1", "2", "4"]);
 }
 
+fn a_merge_tells_the_updates_that_a_trigger_passes_over(kind: Kind) {
+    let d = database(
+        kind,
+        &spec(SIMPLE, "mode = \"merge\"\nkey = [\"id\"]"),
+        "id,note\n1,a\n2,new\n3,new\n4,d\n5,new\n",
+    );
+    d.sql(&[
+        "CREATE TABLE d (id BIGINT PRIMARY KEY, note VARCHAR(20))",
+        "INSERT INTO d VALUES (1, 'a'), (2, 'b'), (3, 'c'), (4, 'd')",
+    ]);
+    match kind {
+        Kind::Sqlite => d.sql(&["CREATE TRIGGER t BEFORE UPDATE ON d WHEN new.id = 3 \
+             BEGIN SELECT RAISE(IGNORE); END"]),
+        Kind::Postgres => d.sql(&[
+            "CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN \
+             IF new.id = 3 THEN RETURN NULL; END IF; RETURN new; END $$",
+            "CREATE TRIGGER t BEFORE UPDATE ON d FOR EACH ROW EXECUTE FUNCTION f()",
+        ]),
+        // A trigger there can only refuse.
+        Kind::MariaDb => d.sql(&["CREATE TRIGGER t BEFORE UPDATE ON d FOR EACH ROW \
+             IF new.id = 3 THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'no'; END IF"]),
+    }
+    let json = loaded(&d, "");
+    assert_eq!((&json["loaded"], &json["rejected"]), (&4.into(), &1.into()));
+    let merged = &json["merged"];
+    assert_eq!(
+        (&merged["new"], &merged["changed"], &merged["same"]),
+        (&1.into(), &1.into(), &2.into())
+    );
+    assert_eq!(d.reasons(), [(3, "refused".to_string())]);
+    assert_eq!(
+        d.rows("SELECT id, note FROM d ORDER BY id"),
+        ["1|a", "2|new", "3|c", "4|d", "5|new"]
+    );
+}
+
+fn a_value_without_room_is_shown(kind: Kind) {
+    let columns = "id = \"bigint\"\nnote = \"text\"\nkg = \"decimal(20,4)\"";
+    let file = "id,note,kg\n1,far too long,1\n2,short,1\n3,short,12345678901234.5678\n";
+    let d = database(kind, &spec(columns, ""), file);
+    // SQLite holds to no lengths, and keeps numbers of 15 digits.
+    let table = d.each("NUMERIC", "NUMERIC(20,2)", "DECIMAL(20,2)");
+    d.sql(&[&format!(
+        "CREATE TABLE d (id BIGINT, note VARCHAR(8), kg {table})"
+    )]);
+    let json = loaded(&d, "");
+    let told: Vec<(String, String, String)> = json["reasons"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|reason| {
+            let word = |found: &serde_json::Value| found.as_str().unwrap_or_default().to_string();
+            let value = word(&reason["first"]["value"]);
+            (word(&reason["column"]), word(&reason["code"]), value)
+        })
+        .collect();
+    let told: Vec<(&str, &str, &str)> = told
+        .iter()
+        .map(|(column, code, value)| (&column[..], &code[..], &value[..]))
+        .collect();
+    let kg = ("kg", "too-precise", "12345678901234.5678");
+    let note = ("note", "too-long", "far too long");
+    match kind {
+        Kind::Sqlite => assert_eq!(told, [kg]),
+        Kind::Postgres | Kind::MariaDb => assert_eq!(told, [note, kg]),
+    }
+}
+
 fn a_merge_needs_a_unique_key(kind: Kind) {
     let d = database(
         kind,
@@ -431,10 +556,13 @@ fn a_merge_needs_a_unique_key(kind: Kind) {
         "id,note\n1,a\n",
     );
     d.sql(&["CREATE TABLE d (id BIGINT, note VARCHAR(20))"]);
-    let said = d.run("load d.spec.toml");
-    assert_eq!(said.code, 2, "{}", said.err);
-    assert!(said.err.contains("may have the same id"), "{}", said.err);
+    for command in ["check", "load"] {
+        let said = d.run(&format!("{command} d.spec.toml"));
+        assert_eq!(said.code, 2, "{command}: {}", said.err);
+        assert!(said.err.contains("may have the same id"), "{}", said.err);
+    }
     d.sql(&["CREATE UNIQUE INDEX d_id ON d (id)"]);
+    assert_eq!(d.run("check d.spec.toml").code, 0);
     assert_eq!(loaded(&d, "")["merged"]["new"], 1);
 }
 

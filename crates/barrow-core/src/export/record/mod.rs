@@ -1,16 +1,16 @@
 //! Assembles records: fields set apart and quoted, or at their widths.
 
+mod delimited;
+mod fixed;
+
 use super::column::{Changed, ColumnWriter, Field};
 use super::encode::{Encode, Lacking};
 use super::fixed::Fixed;
-use super::marks::{Marks, is_blank};
+use super::marks::Marks;
 use super::typed::{Cells, Misfit};
 use crate::rejects::Code;
 use crate::source::Charset;
-use crate::spec::plan::{
-    Align, EndingPlan, Header, KindPlan, Place, Plan, QuoteWhen, QuotedEmpty, WhenBlank,
-    WhenUnencodable,
-};
+use crate::spec::plan::{EndingPlan, Header, KindPlan, Place, Plan, WhenUnencodable};
 use crate::tally::Repairs;
 use crate::values::{Cell, Valued};
 use crate::visible::visible_short;
@@ -231,24 +231,10 @@ impl<'p> RecordWriter<'p> {
         };
         let names: Vec<String> = self.fields.iter().map(name).collect();
         let line = match &self.layout {
-            Layout::Delimited(marks) => delimited_header(marks, &names)?,
+            Layout::Delimited(marks) => delimited::header(marks, &names)?,
             Layout::Fixed(fixed) => self.fixed_header(fixed, &names)?,
         };
         self.line(&line).map(Some)
-    }
-
-    fn fixed_header(&self, fixed: &Fixed, names: &[String]) -> Result<String, String> {
-        let mut line = String::new();
-        for slot in &fixed.slots {
-            pad_to(&mut line, slot.place.start);
-            let name = names.get(slot.field).map_or("", String::as_str);
-            if name.contains(|c| self.breaks(c)) {
-                return Err(format!("the column's name {name:?} has a record's end"));
-            }
-            line.extend(name.chars().take(slot.place.len()));
-        }
-        pad_to(&mut line, fixed.width);
-        Ok(line)
     }
 
     /// Whether a character may end a record.
@@ -346,211 +332,6 @@ impl<'p> RecordWriter<'p> {
         Ok(())
     }
 
-    fn delimited(
-        &self,
-        marks: &Marks,
-        line: &Line<'_>,
-        scratch: &mut Scratch,
-        out: &mut Vec<u8>,
-    ) -> Result<(), Unwritten> {
-        if !self.encode.is_plain() {
-            return self.delimited_and_encoded(marks, line, scratch, out);
-        }
-        // A misfit's cell is null, and not its value.
-        let quick = marks.is_quick && line.misfits.is_empty();
-        let start = out.len();
-        for (at, column) in self.fields.iter().enumerate() {
-            match marks.delimiter.as_bytes() {
-                _ if at == 0 => {}
-                // Nearly all are one byte, for which a copy is a detour.
-                [byte] => out.push(*byte),
-                several => out.extend_from_slice(several),
-            }
-            let Some(place) = *column else { continue };
-            let quickly = quick
-                && (at > 0 || marks.comment.is_none())
-                && self.columns[place].write_quickly(line.value(place), &marks.special, out);
-            if !quickly {
-                self.delimited_field(marks, line, (at, place), scratch, out)?;
-            }
-        }
-        if marks.is_blank_skipped && is_blank(&out[start..]) {
-            let quoted = self.unblanked(marks, line, text_of(None, &out[start..])?)?;
-            out.truncate(start);
-            out.extend_from_slice(quoted.as_bytes());
-        }
-        Ok(())
-    }
-
-    /// The same in an encoding in which text is not written as it is.
-    fn delimited_and_encoded(
-        &self,
-        marks: &Marks,
-        line: &Line<'_>,
-        scratch: &mut Scratch,
-        out: &mut Vec<u8>,
-    ) -> Result<(), Unwritten> {
-        let mut record = Vec::new();
-        for (at, column) in self.fields.iter().enumerate() {
-            if at > 0 {
-                record.extend_from_slice(marks.delimiter.as_bytes());
-            }
-            if let Some(place) = *column {
-                self.delimited_field(marks, line, (at, place), scratch, &mut record)?;
-            }
-        }
-        let mut text = text_of(None, &record)?.to_string();
-        if marks.is_blank_skipped && is_blank(text.as_bytes()) {
-            text = self.unblanked(marks, line, &text)?;
-        }
-        scratch.replaced += self.encoded(&text, out).map_err(|e| (None, e))?;
-        Ok(())
-    }
-
-    /// Writes a field in UTF-8, in quotes where it has to be.
-    fn delimited_field(
-        &self,
-        marks: &Marks,
-        line: &Line<'_>,
-        (at, place): (usize, usize),
-        scratch: &mut Scratch,
-        out: &mut Vec<u8>,
-    ) -> Result<(), Unwritten> {
-        let writer = &self.columns[place];
-        let from = out.len();
-        let field = self.field(line, place, out, scratch)?;
-        // Nothing between two quotes may be read as null.
-        let loses = field.is_empty_text && !writer.keeps_empty();
-        let always = match marks.when {
-            _ if loses => false,
-            QuoteWhen::Needed => false,
-            QuoteWhen::Text => writer.plan.ty.is_text() && !field.is_null,
-            QuoteWhen::Always => !field.is_null,
-        };
-        if !field.is_free && !always {
-            return Ok(());
-        }
-        let text = text_of(Some(place), &out[from..])?;
-        let must = (field.is_empty_text && writer.keeps_empty()) || marks.must_quote(text, at == 0);
-        if !must && !always {
-            return Ok(());
-        }
-        if must && marks.quote.is_none() {
-            marks
-                .escapes(text, at == 0)
-                .map_err(|says| (Some(place), refusal(Code::NotAllowed, says, text)))?;
-        }
-        scratch.field.clear();
-        marks.put(text, must || always, &mut scratch.field);
-        out.truncate(from);
-        out.extend_from_slice(scratch.field.as_bytes());
-        Ok(())
-    }
-
-    /// A record that would be a blank line, with its only field in quotes.
-    fn unblanked(&self, marks: &Marks, line: &Line<'_>, text: &str) -> Result<String, Unwritten> {
-        let only = match self.fields.as_slice() {
-            [Some(only)] => Some(&self.columns[*only]),
-            _ => None,
-        };
-        let reads_null = |column: &ColumnWriter<'_>| {
-            !column.plan.ty.is_text() || column.quoted_empty() == QuotedEmpty::Null
-        };
-        let is_null = only.is_some() && line.value(0).cell == Cell::Null && text.is_empty();
-        match (only, marks.quote) {
-            (Some(column), Some(quote))
-                if (!is_null && (!text.is_empty() || column.keeps_empty()))
-                    || (is_null && reads_null(column)) =>
-            {
-                Ok(format!("{quote}{text}{quote}"))
-            }
-            _ => Err((None, blank())),
-        }
-    }
-
-    fn fixed(
-        &self,
-        fixed: &Fixed,
-        line: &Line<'_>,
-        scratch: &mut Scratch,
-        out: &mut Vec<u8>,
-    ) -> Result<(), Unwritten> {
-        let start = out.len();
-        let whole = |e| (None, e);
-        // How much of the width is filled, in what the layout counts.
-        let mut filled = 0;
-        for slot in &fixed.slots {
-            fixed
-                .fill(slot.place.start - filled, &fixed.space, out)
-                .map_err(whole)?;
-            filled = slot.place.end;
-            let wide = slot.place.len();
-            let Some(place) = self.fields.get(slot.field).copied().flatten() else {
-                fixed.fill(wide, &fixed.space, out).map_err(whole)?;
-                continue;
-            };
-            let own = |e| (Some(place), e);
-            let mut raw = std::mem::take(&mut scratch.raw);
-            raw.clear();
-            let written = self.field(line, place, &mut raw, scratch);
-            scratch.raw = raw;
-            let field = written?;
-            if self.columns[place].is_bytes() {
-                out.extend_from_slice(&scratch.raw);
-                continue;
-            }
-            let text = text_of(Some(place), &scratch.raw)?;
-            if field.is_free && text.contains(|c| self.breaks(c)) {
-                let says = "holds a line end, which would end the record";
-                return Err((Some(place), refusal(Code::NotAllowed, says, text)));
-            }
-            scratch.bytes.clear();
-            scratch.replaced += self.encoded(text, &mut scratch.bytes).map_err(own)?;
-            let taken = match fixed.by_bytes {
-                true => scratch.bytes.len(),
-                false => text.chars().count(),
-            };
-            if taken > wide {
-                let says = format!("{taken} wide, and its field is {wide}");
-                return Err((Some(place), refusal(Code::TooLong, says, text)));
-            }
-            let pad = if field.is_null {
-                &fixed.space
-            } else {
-                &slot.pad
-            };
-            if slot.align == Align::Left {
-                out.extend_from_slice(&scratch.bytes);
-            }
-            fixed.fill(wide - taken, pad, out).map_err(own)?;
-            if slot.align == Align::Right {
-                out.extend_from_slice(&scratch.bytes);
-            }
-        }
-        let rest = fixed.width.saturating_sub(filled);
-        fixed.fill(rest, &fixed.space, out).map_err(whole)?;
-        if self.ending.is_empty() {
-            return Ok(());
-        }
-        fixed.is_one_record(&out[start..]).map_err(whole)?;
-        self.is_a_line(&out[start..]).map_err(whole)
-    }
-
-    /// A record of a fixed layout that would be read past as a blank line or a comment.
-    fn is_a_line(&self, record: &[u8]) -> Result<(), Refusal> {
-        let text = self.charset.text_of_raw(record);
-        if is_blank(text.as_bytes()) && self.plan.records.when_blank == WhenBlank::Skip {
-            return Err(blank());
-        }
-        match &self.plan.records.comment {
-            Some(comment) if text.starts_with(comment.as_str()) => {
-                let says = "the record would be read past as a comment";
-                Err(refusal(Code::NotAllowed, says, &text))
-            }
-            _ => Ok(()),
-        }
-    }
-
     /// Writes one field, unquoted and in UTF-8 or in bytes of its own.
     fn field(
         &self,
@@ -597,22 +378,6 @@ fn text_of(place: Option<usize>, bytes: &[u8]) -> Result<&str, Unwritten> {
     std::str::from_utf8(bytes).map_err(|_| (place, refusal(Code::BadBytes, says, "")))
 }
 
-fn delimited_header(marks: &Marks, names: &[String]) -> Result<String, String> {
-    let mut line = String::new();
-    for (at, name) in names.iter().enumerate() {
-        if at > 0 {
-            line.push_str(&marks.delimiter);
-        }
-        let must = marks.must_quote(name, at == 0);
-        if must && marks.quote.is_none() {
-            let escapes = marks.escapes(name, at == 0);
-            escapes.map_err(|says| format!("the column's name {name:?} {says}"))?;
-        }
-        marks.put(name, must || marks.when != QuoteWhen::Needed, &mut line);
-    }
-    Ok(line)
-}
-
 /// Why a record was not written, and the written column that it is about, if one.
 type Unwritten = (Option<usize>, Refusal);
 
@@ -652,11 +417,6 @@ impl Scratch {
         let changed = self.changes.iter().find(|(at, _)| *at == column);
         changed.map_or_else(|| line.value(column), |(_, changed)| changed.value())
     }
-}
-
-fn pad_to(line: &mut String, width: usize) {
-    let has = line.chars().count();
-    line.extend(std::iter::repeat_n(' ', width.saturating_sub(has)));
 }
 
 fn columns<'p>(

@@ -1,0 +1,93 @@
+//! A load's summary for programs.
+
+use std::time::Duration;
+
+use barrow_core::records::block::LeftOut;
+use serde_json::{Value, json};
+
+use super::{Outcome, Summary};
+use crate::loading::reasons::grouped;
+
+/// The summary as a JSON document.
+pub fn document(s: &Summary) -> Value {
+    let left_out = |l: &LeftOut| {
+        json!({
+            "preamble": l.preamble, "header": l.header, "trailer": l.trailer,
+            "comments": l.comments, "blank": l.blank, "by_keep_if": l.unmet,
+            "of_kinds_not_loaded": l.other_kinds, "all": l.all(),
+        })
+    };
+    let files: Vec<Value> = s.tally.files.iter().enumerate().map(|(index, file)| json!({
+        "file": file.name, "bytes": file.bytes, "records": file.records,
+        "good": file.loaded + file.not_kept, "rejected": file.rejected, "left_out": left_out(&file.left_out),
+        "notes": file.notes, "seconds": s.times.get(index).map(Duration::as_secs_f64),
+    })).collect();
+    let reasons = grouped(&s.tally);
+    let repairs: Vec<Value> = s
+        .tally
+        .repairs
+        .iter()
+        .map(|repair| {
+            json!({
+                "what": repair.what.to_string(), "column": repair.column, "count": repair.count,
+                "first": { "file": repair.file, "line": repair.line },
+            })
+        })
+        .collect();
+    let twice: Vec<Value> = s
+        .twice
+        .iter()
+        .map(|t| json!({ "key": t.key, "count": t.count, "first": { "line": t.first.0, "same_as_line": t.first.1 } }))
+        .collect();
+    let tables: Vec<Value> = s
+        .tables
+        .iter()
+        .map(|t| json!({ "table": t.name, "rows_before": t.before, "rows_after": t.after }))
+        .collect();
+    let differences: Vec<Value> = s
+        .tally
+        .differences
+        .iter()
+        .map(|d| {
+            json!({
+                "file": d.file, "of": d.of, "place": d.place,
+                "stated": d.stated, "found": d.found,
+            })
+        })
+        .collect();
+    json!({
+        "run": s.run, "spec": s.spec, "into": s.into, "tables": tables,
+        "outcome": match s.outcome {
+            Outcome::Kept => "kept",
+            Outcome::BeyondTolerance { .. } => "beyond tolerance",
+            Outcome::TotalsDiffer { .. } => "totals differ",
+        },
+        "tolerance": s.tolerance.to_string(),
+        "read": s.tally.read(), "records": s.tally.records(), "loaded": s.loaded(),
+        "merged": s.merged.filter(|_| s.outcome == Outcome::Kept).map(|m| {
+            json!({ "new": m.new, "changed": m.changed, "same": m.same })
+        }),
+        "not_kept": s.not_kept(), "rejected": s.rejected(), "rehearsal": s.rehearsal,
+        "keys_twice": twice,
+        "left_out": left_out(&s.tally.left_out()),
+        "repaired": s.tally.repairs.all(), "repairs": repairs, "reasons": reasons,
+        "rejects": s.folder(), "files": files,
+        "skipped": s.skipped.iter().map(|f| json!({
+            "file": f.file, "run": f.run,
+            "when": f.run.is_some().then_some(&f.when),
+            "same_as": f.run.is_none().then_some(&f.when),
+        })).collect::<Vec<_>>(),
+        "went_on": s.went_on,
+        "left_out_whole": s.left_whole.iter().map(|f| json!({
+            "file": f.file, "rejected": f.rejected, "records": f.records, "totals_differ": f.differs,
+        })).collect::<Vec<_>>(),
+        "afterwards": s.disposed.iter().map(|d| json!({
+            "file": d.file, "says": d.words, "failed": d.failed,
+        })).collect::<Vec<_>>(),
+        "mended": s.mended.as_ref().map(|m| json!({
+            "run": m.run, "open_before": m.open_before, "mended": m.mended,
+            "still_open": m.still_open, "given_up": m.given_up,
+        })),
+        "totals_that_differ": differences, "seconds": s.elapsed.as_secs_f64(),
+    })
+}
