@@ -47,8 +47,9 @@ pub fn put_clock(nanos: u64, out: &mut Vec<u8>) -> u32 {
     (nanos % 1_000_000_000) as u32
 }
 
+/// The two digits of a number below 100.
 #[inline]
-fn two(n: u8) -> [u8; 2] {
+pub fn two(n: u8) -> [u8; 2] {
     [b'0' + n / 10, b'0' + n % 10]
 }
 
