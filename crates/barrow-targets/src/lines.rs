@@ -1,6 +1,7 @@
 //! Rows in a server's wire form: one after the other, made by the workers.
 
-use std::ops::Range;
+use std::ops::{Deref, Range};
+use std::sync::Arc;
 
 use barrow_core::flow::Batch;
 use barrow_core::rejects::Code;
@@ -11,12 +12,27 @@ use crate::error::Error;
 /// A batch's good rows in a server's form.
 #[derive(Debug, Default)]
 pub struct Lines {
-    /// The rows' bytes.
-    pub bytes: Vec<u8>,
+    /// The rows' bytes. They are shared while they are sent, and not copied.
+    pub bytes: Arc<Vec<u8>>,
     /// Where each row ends; a row that the table has no room for is empty.
     pub ends: Vec<usize>,
     /// The rows that the table has no room for, in order.
     pub unfit: Vec<Unfit>,
+}
+
+/// The bytes of some rows of a batch.
+#[derive(Debug, Clone)]
+pub struct Bytes {
+    all: Arc<Vec<u8>>,
+    place: Range<usize>,
+}
+
+impl Deref for Bytes {
+    type Target = [u8];
+
+    fn deref(&self) -> &[u8] {
+        &self.all[self.place.clone()]
+    }
 }
 
 /// A row that the table has no room for.
@@ -59,14 +75,17 @@ impl Lines {
     }
 
     /// The bytes of some rows, and how many rows they are.
-    fn rows(&self, places: Range<usize>) -> (&[u8], u64) {
+    fn rows(&self, places: Range<usize>) -> (Bytes, u64) {
         let start = |place: usize| if place == 0 { 0 } else { self.ends[place - 1] };
-        let (from, to) = (start(places.start), start(places.end));
+        let bytes = Bytes {
+            all: self.bytes.clone(),
+            place: start(places.start)..start(places.end),
+        };
         let unfit = self
             .unfit
             .iter()
             .filter(|unfit| places.contains(&unfit.place));
-        (&self.bytes[from..to], (places.len() - unfit.count()) as u64)
+        (bytes, (places.len() - unfit.count()) as u64)
     }
 
     fn is_unfit(&self, place: usize) -> bool {
@@ -129,7 +148,7 @@ impl<'b> Run<'b> {
     }
 
     /// The bytes of some rows, in their order, and how many rows they are.
-    pub fn rows(&self, places: Range<usize>) -> (Vec<&[u8]>, u64) {
+    pub fn rows(&self, places: Range<usize>) -> (Vec<Bytes>, u64) {
         let mut count = 0;
         let bytes = self.within(places).map(|(piece, places)| {
             let (bytes, rows) = piece.lines.rows(places);
@@ -190,21 +209,24 @@ pub fn encode(
         .resize_with(batch.parts.len(), || Box::new(()));
     let spare = std::mem::replace(&mut batch.encoded[part], Box::new(()));
     let mut lines = spare.downcast::<Lines>().unwrap_or_default();
-    lines.bytes.clear();
-    lines.ends.clear();
-    lines.unfit.clear();
+    let Lines { bytes, ends, unfit } = &mut *lines;
+    // Ours alone again, since what was sent is done with.
+    let bytes = Arc::make_mut(bytes);
+    bytes.clear();
+    ends.clear();
+    unfit.clear();
     let rows = &batch.parts[part];
     for (place, row) in rows.good.iter().enumerate() {
-        let start = lines.bytes.len();
-        if let Err((column, fault)) = put(batch, *row as usize, &mut lines.bytes) {
-            lines.bytes.truncate(start);
-            lines.unfit.push(Unfit {
+        let start = bytes.len();
+        if let Err((column, fault)) = put(batch, *row as usize, bytes) {
+            bytes.truncate(start);
+            unfit.push(Unfit {
                 place,
                 column,
                 fault,
             });
         }
-        lines.ends.push(lines.bytes.len());
+        ends.push(bytes.len());
     }
     batch.encoded[part] = lines;
 }
@@ -230,13 +252,20 @@ mod tests {
         batch
     }
 
+    /// Some rows' bytes as text, and how many rows they are.
+    fn rows(run: &Run<'_>, places: Range<usize>) -> (Vec<String>, u64) {
+        let (bytes, count) = run.rows(places);
+        let text = |bytes: &Bytes| String::from_utf8_lossy(bytes).into_owned();
+        (bytes.iter().map(text).collect(), count)
+    }
+
     #[test]
     fn rows_that_are_not_sent_do_not_count() -> Result<(), Error> {
         let batches = [batch(&["aa", "", "bb", "", "ccc"])];
         let run = Run::of(&batches, 0)?;
-        assert_eq!(run.rows(0..5), (vec![&b"aabbccc"[..]], 3));
-        assert_eq!(run.rows(1..4), (vec![&b"bb"[..]], 1));
-        assert_eq!(run.rows(3..4), (vec![&b""[..]], 0));
+        assert_eq!(rows(&run, 0..5), (vec!["aabbccc".into()], 3));
+        assert_eq!(rows(&run, 1..4), (vec!["bb".into()], 1));
+        assert_eq!(rows(&run, 3..4), (vec!["".into()], 0));
         assert_eq!(run.sent(0..5, 1), Some(2));
         assert_eq!(run.sent(1..5, 1), Some(4));
         assert_eq!(run.sent(1..5, 2), None);
@@ -254,9 +283,9 @@ mod tests {
         ];
         let run = Run::of(&batches, 0)?;
         assert_eq!(run.count(), 5);
-        assert_eq!(run.rows(0..5), (vec![&b"ab"[..], b"cd"], 4));
-        assert_eq!(run.rows(2..4), (vec![&b"b"[..], b"c"], 2));
-        assert_eq!(run.rows(4..5), (vec![&b"d"[..]], 1));
+        assert_eq!(rows(&run, 0..5), (vec!["ab".into(), "cd".into()], 4));
+        assert_eq!(rows(&run, 2..4), (vec!["b".into(), "c".into()], 2));
+        assert_eq!(rows(&run, 4..5), (vec!["d".into()], 1));
         let sent: Vec<_> = (0..3).map(|at| run.sent(1..5, at)).collect();
         assert_eq!(sent, [Some(2), Some(3), Some(4)]);
         let rows: Vec<_> = (0..5).map(|place| run.row(place)).collect();

@@ -35,7 +35,7 @@ use self::words::explained;
 use crate::asking::Value;
 use crate::dialect::Dialect;
 use crate::error::Error;
-use crate::lines::Run;
+use crate::lines::{Bytes, Run};
 use crate::merge::Merged;
 use crate::outflow::{Decoder, RawRows};
 use crate::sending::{self, FileBegin, Loading, Sent};
@@ -56,7 +56,7 @@ const PORTIONS: Portions = Portions {
 pub struct MariaDb {
     conn: Conn,
     /// The lines that the server is about to ask for.
-    outgoing: Arc<Mutex<Vec<u8>>>,
+    outgoing: Arc<Mutex<Vec<Bytes>>>,
     tables: Vec<Loading>,
     parts: Vec<Sent<Sender>>,
     merged: Option<Merged>,
@@ -72,15 +72,16 @@ impl MariaDb {
     /// It cannot be reached, or will not have us.
     pub fn open(server: &Server) -> Result<MariaDb, Error> {
         let mut conn = connect::connect(server)?;
-        let outgoing = Arc::new(Mutex::new(Vec::new()));
+        let outgoing = Arc::new(Mutex::new(Vec::<Bytes>::new()));
         let lines = outgoing.clone();
-        // Only what lies ready is ever sent, whatever file the server asks for.
-        conn.set_local_infile_handler(Some(LocalInfileHandler::new(move |_, stream| match lines
-            .lock()
-        {
-            Ok(lines) => stream.write_all(&lines),
+        // Only what lies ready is ever sent, and once, whatever file the server asks for.
+        let handler = LocalInfileHandler::new(move |_, stream| match lines.lock() {
+            Ok(mut lines) => std::mem::take(&mut *lines)
+                .iter()
+                .try_for_each(|bytes| stream.write_all(bytes)),
             Err(_) => Err(std::io::Error::other("the rows are not ready")),
-        })));
+        });
+        conn.set_local_infile_handler(Some(handler));
         Ok(MariaDb {
             conn,
             outgoing,

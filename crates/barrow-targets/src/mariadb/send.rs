@@ -12,7 +12,7 @@ use super::warnings;
 use super::words::{because, explained, refused};
 use crate::error::Error;
 use crate::isolate::{Refused, Tried};
-use crate::lines::{self, Run};
+use crate::lines::{self, Bytes, Run};
 use crate::merge::{self, Merged};
 
 /// What sends one kind of rows.
@@ -28,7 +28,7 @@ pub struct Sender {
 /// Sends some rows of a batch, under the savepoint that stands: all of them, or none.
 pub fn send(
     conn: &mut Conn,
-    outgoing: &Mutex<Vec<u8>>,
+    outgoing: &Mutex<Vec<Bytes>>,
     sender: &Sender,
     lines: &Run<'_>,
     places: Range<usize>,
@@ -38,7 +38,7 @@ pub fn send(
     if count == 0 {
         return Ok(Tried::Done);
     }
-    put_out(outgoing, &bytes);
+    put_out(outgoing, bytes);
     let place = |at: usize| {
         let place = lines.sent(places.clone(), at);
         place.map(|place| place - places.start)
@@ -69,12 +69,9 @@ pub fn send(
 }
 
 /// Lays lines ready for the server to ask for.
-fn put_out(outgoing: &Mutex<Vec<u8>>, bytes: &[&[u8]]) {
+fn put_out(outgoing: &Mutex<Vec<Bytes>>, bytes: Vec<Bytes>) {
     if let Ok(mut outgoing) = outgoing.lock() {
-        outgoing.clear();
-        bytes
-            .iter()
-            .for_each(|bytes| outgoing.extend_from_slice(bytes));
+        *outgoing = bytes;
     }
 }
 
@@ -82,7 +79,7 @@ fn put_out(outgoing: &Mutex<Vec<u8>>, bytes: &[&[u8]]) {
 /// when it comes alone: only then are the numbers that it gave them right.
 fn confirmed(
     conn: &mut Conn,
-    outgoing: &Mutex<Vec<u8>>,
+    outgoing: &Mutex<Vec<Bytes>>,
     sender: &Sender,
     lines: &Run<'_>,
     first: usize,
@@ -93,7 +90,7 @@ fn confirmed(
     for (row, why) in few {
         let place = first + row;
         let (bytes, count) = lines.rows(place..place + 1);
-        put_out(outgoing, &bytes);
+        put_out(outgoing, bytes);
         let again = match load(conn, sender, count)? {
             Loaded::All(_) => None,
             Loaded::But(mut one) => one.pop().map(|(_, why)| why),

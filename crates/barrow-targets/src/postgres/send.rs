@@ -13,7 +13,7 @@ use super::words::{explained, refused};
 use crate::Coming;
 use crate::error::Error;
 use crate::isolate::{Refused, Tried};
-use crate::lines::{self, Run};
+use crate::lines::{self, Bytes, Run};
 use crate::merge::{self, Merged};
 
 /// What a binary COPY starts with: its signature, no flags, no extension.
@@ -120,7 +120,7 @@ pub fn stream(
 }
 
 /// Copies rows.
-fn copy(client: &mut Client, statement: &Statement, bytes: &[&[u8]]) -> Copied {
+fn copy(client: &mut Client, statement: &Statement, bytes: &[Bytes]) -> Copied {
     let mut writer = client.copy_in(statement)?;
     let written = writer.write_all(HEADER).and_then(|()| {
         bytes.iter().try_for_each(|bytes| put(&mut writer, bytes))?;
