@@ -86,7 +86,7 @@ impl PieceSize {
 
     fn went_in(&mut self, rows: usize) {
         self.since += rows as i64;
-        if self.since > self.gap as i64 && self.gap != usize::MAX {
+        if self.gap != usize::MAX && self.since > self.gap as i64 {
             self.gap = self.since as usize;
             self.fit();
         }

@@ -30,26 +30,39 @@ pub fn put_decimal(n: i64, scale: usize, out: &mut Vec<u8>) {
 /// A day: `0987-06-05`.
 #[inline]
 pub fn put_day(day: Day, out: &mut Vec<u8>) {
+    let [a, b, c, d, e, f, g, h] = day_digits(day);
+    out.extend_from_slice(&[a, b, c, d, b'-', e, f, b'-', g, h]);
+}
+
+/// A day's digits alone: `09870605`.
+#[inline]
+pub fn day_digits(day: Day) -> [u8; 8] {
     let year = day.year.unsigned_abs();
     let ([a, b], [c, d]) = (two((year / 100) as u8), two((year % 100) as u8));
     let ([e, f], [g, h]) = (two(day.month), two(day.day));
-    out.extend_from_slice(&[a, b, c, d, b'-', e, f, b'-', g, h]);
+    [a, b, c, d, e, f, g, h]
 }
 
 /// The whole seconds of a time of day, given in nanoseconds since midnight: `09:08:07`.
 /// Returns the nanoseconds that are left.
 #[inline]
 pub fn put_clock(nanos: u64, out: &mut Vec<u8>) -> u32 {
-    let seconds = (nanos / 1_000_000_000) as u32;
-    let ([a, b], [c, d]) = (two((seconds / 3600) as u8), two((seconds / 60 % 60) as u8));
-    let [e, f] = two((seconds % 60) as u8);
+    let [a, b, c, d, e, f] = clock_digits(nanos);
     out.extend_from_slice(&[a, b, b':', c, d, b':', e, f]);
     (nanos % 1_000_000_000) as u32
 }
 
-/// The two digits of a number below 100.
+/// The digits alone of a time of day's whole seconds: `090807`.
 #[inline]
-pub fn two(n: u8) -> [u8; 2] {
+pub fn clock_digits(nanos: u64) -> [u8; 6] {
+    let seconds = (nanos / 1_000_000_000) as u32;
+    let ([a, b], [c, d]) = (two((seconds / 3600) as u8), two((seconds / 60 % 60) as u8));
+    let [e, f] = two((seconds % 60) as u8);
+    [a, b, c, d, e, f]
+}
+
+#[inline]
+fn two(n: u8) -> [u8; 2] {
     [b'0' + n / 10, b'0' + n % 10]
 }
 

@@ -11,7 +11,7 @@ use std::io::Write;
 
 use barrow_core::rejects::Code;
 use barrow_core::spec::Type;
-use barrow_core::values::notation::{put_clock, put_decimal, put_whole, two};
+use barrow_core::values::notation::{clock_digits, day_digits, put_clock, put_decimal, put_whole};
 use barrow_core::values::{Cell, Day, decimal, shown};
 
 use super::types::Wire;
@@ -70,7 +70,9 @@ impl Field {
                 put_decimal(n, self.scale as usize, out);
             }
             (Wire::Truth, Cell::Bool(truth)) => out.push(b'0' + u8::from(truth)),
-            (Wire::Date, Cell::Date(day) | Cell::Timestamp(day, 0)) => put_day(day, out),
+            (Wire::Date, Cell::Date(day) | Cell::Timestamp(day, 0)) => {
+                out.extend_from_slice(&day_digits(day))
+            }
             (Wire::DateTime(digits), Cell::Timestamp(day, nanos)) => {
                 micros(nanos, digits)?;
                 put_moment(day, nanos, out);
@@ -109,7 +111,7 @@ impl Field {
                     "the table's column is a date, which would lose the time of day",
                 ));
             }
-            (Wire::DateTime(_), Cell::Date(day)) => put_day(day, out),
+            (Wire::DateTime(_), Cell::Date(day)) => out.extend_from_slice(&day_digits(day)),
             (Wire::Time(digits), Cell::Time(nanos)) => {
                 micros(nanos, digits)?;
                 put_time(nanos, out);
@@ -143,39 +145,26 @@ fn put(out: &mut Vec<u8>, text: std::fmt::Arguments<'_>) {
     let _ = out.write_fmt(text);
 }
 
-/// A day: `09870605`.
-#[inline]
-fn put_day(day: Day, out: &mut Vec<u8>) {
-    out.extend_from_slice(&digits(day));
-}
-
-#[inline]
-fn digits(day: Day) -> [u8; 8] {
-    let year = day.year.unsigned_abs();
-    let ([a, b], [c, d]) = (two((year / 100) as u8), two((year % 100) as u8));
-    let ([e, f], [g, h]) = (two(day.month), two(day.day));
-    [a, b, c, d, e, f, g, h]
-}
-
 /// A day and a time of it, given as by [`put_time`]: `09870605090807.5`.
 #[inline]
 fn put_moment(day: Day, nanos: u64, out: &mut Vec<u8>) {
-    let (seconds, fraction) = ((nanos / 1_000_000_000) as u32, nanos % 1_000_000_000);
-    let ([i, j], [k, l]) = (two((seconds / 3600) as u8), two((seconds / 60 % 60) as u8));
-    let [m, n] = two((seconds % 60) as u8);
-    let [a, b, c, d, e, f, g, h] = digits(day);
+    let [a, b, c, d, e, f, g, h] = day_digits(day);
+    let [i, j, k, l, m, n] = clock_digits(nanos);
     out.extend_from_slice(&[a, b, c, d, e, f, g, h, i, j, k, l, m, n]);
-    if fraction > 0 {
-        put(out, format_args!(".{:06}", fraction / 1_000));
-    }
+    put_fraction((nanos % 1_000_000_000) as u32, out);
 }
 
 /// A time of day, given in nanoseconds of which the last three are zeros.
 #[inline]
 fn put_time(nanos: u64, out: &mut Vec<u8>) {
     let fraction = put_clock(nanos, out);
-    if fraction > 0 {
-        put(out, format_args!(".{:06}", fraction / 1_000));
+    put_fraction(fraction, out);
+}
+
+#[inline]
+fn put_fraction(nanos: u32, out: &mut Vec<u8>) {
+    if nanos > 0 {
+        put(out, format_args!(".{:06}", nanos / 1_000));
     }
 }
 

@@ -214,13 +214,11 @@ impl LoadSink<'_> {
         let reject = |r: Refusal| {
             let row = r.row as usize;
             let column = r.column.as_deref();
-            let value = match r.code {
-                // The database has its own words for the row, or none.
-                Code::DuplicateKey | Code::Refused => r.detail,
-                _ => column
-                    .zip(self.kinds.get(r.part))
-                    .and_then(|(column, kind)| batch.shown(kind, r.part, column, row)),
-            };
+            let value = r.detail.or_else(|| match r.code {
+                // Not for a value, but for what it means to the table.
+                Code::DuplicateKey | Code::Refused => None,
+                _ => batch.shown(self.kinds.get(r.part)?, r.part, column?, row),
+            });
             batch.refuse(r.part, row, r.code, r.column, r.words, value)
         };
         refusals.into_iter().map(reject).collect()
