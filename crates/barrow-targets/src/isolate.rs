@@ -4,7 +4,9 @@
 //! whole; where the database says which row it stumbled over, the rows before it are
 //! sent again, and the row alone if the database may be wrong or one of those stayed
 //! out; where it does not say, smaller pieces are tried. So every row is tried after all
-//! rows before it that went in, and stays out only if the table refuses it there.
+//! rows before it that went in, and stays out only if the table refuses it there. Where
+//! refusals are frequent and the database can be asked for many rows at once which of them
+//! it will refuse, all others are sent together; that stands only if it comes to the same.
 
 use std::ops::Range;
 
@@ -40,21 +42,95 @@ pub enum Tried {
     Refused(Refused),
 }
 
+/// A table that rows are tried on.
+pub trait Tries {
+    /// Tries rows at once.
+    ///
+    /// # Errors
+    /// Whatever is not the fault of a row; the rows are then neither in nor out.
+    fn attempt(&mut self, rows: Range<usize>) -> Result<Tried, Error>;
+
+    /// Tries rows without those that the table is likely to refuse, and then each of
+    /// those by itself.
+    ///
+    /// # Errors
+    /// Whatever is not the fault of a row.
+    fn foresee(&mut self, rows: Range<usize>) -> Result<Foreseen, Error> {
+        let _ = rows;
+        Ok(Foreseen::Nothing)
+    }
+}
+
+/// What came of rows of which some were suspect.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Foreseen {
+    /// None was, and nothing was tried.
+    Nothing,
+    /// Others were refused than those, or for other reasons. No row is in.
+    Wrong,
+    /// All of them are in but these, as if each had been tried in its turn.
+    But(Vec<(usize, Refused)>),
+}
+
+impl<F: FnMut(Range<usize>) -> Result<Tried, Error>> Tries for F {
+    fn attempt(&mut self, rows: Range<usize>) -> Result<Tried, Error> {
+        self(rows)
+    }
+}
+
+/// How far apart refusals are, in rows, as learned from those that came.
+#[derive(Debug, Clone, Copy)]
+struct Gap {
+    /// How many rows there are from one refusal to the next; the most that can be where
+    /// none came yet.
+    rows: usize,
+    /// How many rows went in since the last refusal. Below 0 those that are to go in
+    /// again.
+    since: i64,
+}
+
+impl Default for Gap {
+    fn default() -> Gap {
+        Gap {
+            rows: usize::MAX,
+            since: 0,
+        }
+    }
+}
+
+impl Gap {
+    fn went_in(&mut self, rows: usize) {
+        self.since += rows as i64;
+        if self.rows != usize::MAX && self.since > self.rows as i64 {
+            self.rows = self.since as usize;
+        }
+    }
+
+    /// A row was refused after `before` others of its piece, or about so many.
+    fn refused(&mut self, before: usize) {
+        let gap = (self.since.max(0) as usize + before).max(1);
+        self.rows = match self.rows {
+            usize::MAX => gap,
+            known => known.midpoint(gap),
+        };
+        self.since = -(before as i64);
+    }
+}
+
 /// How many rows to try at once, learned from how far apart the refusals are.
 ///
 /// A piece costs as much as some rows beside its own, and for each refusal about a piece
 /// is done for nothing: half of it before the refusal, and half that is sent again. With a
 /// refusal in `gap` rows, pieces of `n` rows cost `COST * gap / n` and `n / 2`, which
 /// together are least where `n` is the root of `2 * COST * gap`.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone, Copy, Default)]
 pub struct PieceSize {
-    rows: usize,
-    /// How many rows there are from one refusal to the next; none came yet where it is
-    /// the most that can be.
-    gap: usize,
-    /// How many rows went in since the last refusal. Below 0 those that are to go in
-    /// again.
-    since: i64,
+    /// Between all refusals.
+    all: Gap,
+    /// Between those that were not foreseen: only they make pieces fail.
+    unforeseen: Gap,
+    /// How often in a row what was foreseen was wrong.
+    wrong: usize,
 }
 
 /// What a piece costs, in rows of which half are lost with a refusal. A trace of PostgreSQL
@@ -68,59 +144,56 @@ const LEAST: usize = 16;
 /// With more rows than this at once, all that come together are tried at once.
 const MOST: usize = 1 << 15;
 
-impl Default for PieceSize {
-    fn default() -> PieceSize {
-        PieceSize {
-            rows: usize::MAX,
-            gap: usize::MAX,
-            since: 0,
-        }
-    }
-}
+/// Refusals are foreseen where they are nearer to each other than this. To ask for a row
+/// costs about a third of what it costs to load it, and to find a refusal by pieces as
+/// much as the root of the gap.
+const FREQUENT: usize = 4_000;
+
+/// What was wrong so often in a row is not tried again.
+const PATIENCE: usize = 4;
 
 impl PieceSize {
     /// Whether all rows that come together are tried at once.
     pub fn is_whole(&self) -> bool {
-        self.rows == usize::MAX
+        self.rows() == usize::MAX && !self.foresees()
+    }
+
+    /// Whether it is worth while to foresee refusals.
+    fn foresees(&self) -> bool {
+        self.all.rows <= FREQUENT && self.wrong < PATIENCE
+    }
+
+    /// How many rows to try at once.
+    fn rows(&self) -> usize {
+        let gap = self.unforeseen.rows;
+        let best = gap.saturating_mul(2 * COST).isqrt().max(LEAST);
+        if best > MOST { usize::MAX } else { best }
     }
 
     fn went_in(&mut self, rows: usize) {
-        self.since += rows as i64;
-        if self.gap != usize::MAX && self.since > self.gap as i64 {
-            self.gap = self.since as usize;
-            self.fit();
-        }
+        self.all.went_in(rows);
+        self.unforeseen.went_in(rows);
     }
 
-    /// A row was refused after `before` others of its piece, or about so many.
     fn refused(&mut self, before: usize) {
-        let gap = (self.since.max(0) as usize + before).max(1);
-        self.gap = match self.gap {
-            usize::MAX => gap,
-            known => known.midpoint(gap),
-        };
-        self.since = -(before as i64);
-        self.fit();
-    }
-
-    fn fit(&mut self) {
-        let best = self.gap.saturating_mul(2 * COST).isqrt().max(LEAST);
-        self.rows = if best > MOST { usize::MAX } else { best };
+        self.all.refused(before);
+        self.unforeseen.refused(before);
     }
 }
 
 /// Tries all `rows`, and returns those that were refused, in order.
 ///
 /// # Errors
-/// What `attempt` fails with; the rows are then neither in nor out.
+/// What `table` fails with; the rows are then neither in nor out.
 pub fn isolate(
     rows: Range<usize>,
     size: &mut PieceSize,
-    attempt: &mut dyn FnMut(Range<usize>) -> Result<Tried, Error>,
+    table: &mut dyn Tries,
 ) -> Result<Vec<(usize, Refused)>, Error> {
     let mut search = Search {
         size,
-        attempt,
+        table,
+        has_foreseen: false,
         refused: Vec::new(),
     };
     search.all(rows)?;
@@ -130,25 +203,57 @@ pub fn isolate(
 /// The refused rows among some, as far as they are found.
 struct Search<'s> {
     size: &'s mut PieceSize,
-    attempt: &'s mut dyn FnMut(Range<usize>) -> Result<Tried, Error>,
+    table: &'s mut dyn Tries,
+    /// Whether it was asked already which of the rows are suspect.
+    has_foreseen: bool,
     refused: Vec<(usize, Refused)>,
 }
 
 impl Search<'_> {
-    /// Tries rows piece by piece.
+    /// Tries rows piece by piece, or all but those that are suspect.
     fn all(&mut self, rows: Range<usize>) -> Result<(), Error> {
         let mut next = rows.start;
         while next < rows.end {
-            let end = rows.end.min(next.saturating_add(self.size.rows));
+            if self.size.foresees() && self.foresee(next..rows.end)? {
+                return Ok(());
+            }
+            let end = rows.end.min(next.saturating_add(self.size.rows()));
             self.piece(next..end)?;
             next = end;
         }
         Ok(())
     }
 
+    /// Tries rows without those that are suspect; whether that came out right.
+    fn foresee(&mut self, rows: Range<usize>) -> Result<bool, Error> {
+        if self.has_foreseen {
+            return Ok(false);
+        }
+        self.has_foreseen = true;
+        let few = match self.table.foresee(rows.clone())? {
+            Foreseen::Nothing => return Ok(false),
+            Foreseen::Wrong => {
+                self.size.wrong += 1;
+                return Ok(false);
+            }
+            Foreseen::But(few) => few,
+        };
+        self.size.wrong = 0;
+        let mut next = 0;
+        for (row, why) in few {
+            self.size.all.refused(row - next);
+            self.size.all.went_in(row - next);
+            next = row + 1;
+            self.refused.push((rows.start + row, why));
+        }
+        self.size.all.went_in(rows.len() - next);
+        self.size.unforeseen.went_in(rows.len());
+        Ok(true)
+    }
+
     /// Tries rows at once; returns why, where that is none of them.
     fn attempt(&mut self, rows: Range<usize>) -> Result<Option<Refused>, Error> {
-        let tried = (self.attempt)(rows.clone())?;
+        let tried = self.table.attempt(rows.clone())?;
         if let Tried::Refused(why) = tried {
             return Ok(Some(why));
         }
@@ -297,10 +402,10 @@ mod tests {
         let mut size = PieceSize::default();
         assert!(size.is_whole());
         size.refused(1_250);
-        assert_eq!(size.rows, 316);
+        assert_eq!(size.rows(), 316);
         size.went_in(1_250);
         size.went_in(4_000);
-        assert_eq!(size.gap, 4_000);
+        assert_eq!(size.unforeseen.rows, 4_000);
         size.went_in(20_000_000);
         assert!(size.is_whole());
     }

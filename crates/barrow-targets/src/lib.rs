@@ -195,7 +195,12 @@ pub trait Coming {
 
     /// Waits for the rest, and returns all of them.
     fn all(&mut self) -> &[Batch] {
-        while self.wait() {}
+        self.first(usize::MAX)
+    }
+
+    /// Waits until so many are there, or all, and returns those that came.
+    fn first(&mut self, most: usize) -> &[Batch] {
+        while self.come().len() < most && self.wait() {}
         self.come()
     }
 }
@@ -297,7 +302,8 @@ pub trait Target {
     fn encoder(&self) -> Encoder;
 
     /// Loads the good rows of batches, which went through the encoder, and says which of
-    /// each batch the table refused. All that come are taken.
+    /// each batch the table refused. All that came are taken, and those that it did not
+    /// wait for are offered again.
     ///
     /// # Errors
     /// Whatever is not the fault of a row.

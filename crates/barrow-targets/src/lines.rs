@@ -74,12 +74,21 @@ impl Lines {
             .ok_or_else(|| Error::new("rows came that were not encoded"))
     }
 
+    /// Where the bytes of the row at a place start.
+    fn start(&self, place: usize) -> usize {
+        if place == 0 { 0 } else { self.ends[place - 1] }
+    }
+
+    /// The bytes of the row at a place; none where it is not sent.
+    fn row(&self, place: usize) -> &[u8] {
+        &self.bytes[self.start(place)..self.ends[place]]
+    }
+
     /// The bytes of some rows, and how many rows they are.
     fn rows(&self, places: Range<usize>) -> (Bytes, u64) {
-        let start = |place: usize| if place == 0 { 0 } else { self.ends[place - 1] };
         let bytes = Bytes {
             all: self.bytes.clone(),
-            place: start(places.start)..start(places.end),
+            place: self.start(places.start)..self.start(places.end),
         };
         let unfit = self
             .unfit
@@ -156,6 +165,15 @@ impl<'b> Run<'b> {
             bytes
         });
         (bytes.collect(), count)
+    }
+
+    /// The rows that are sent of some, each with its place.
+    pub fn each(&self, places: Range<usize>) -> impl Iterator<Item = (usize, &'b [u8])> {
+        self.within(places).flat_map(|(piece, places)| {
+            let (first, lines) = (piece.first, piece.lines);
+            let rows = places.map(move |place| (first + place, lines.row(place)));
+            rows.filter(|(_, bytes)| !bytes.is_empty())
+        })
     }
 
     /// The place of the row that was sent as number `at` of some rows, 0-based.

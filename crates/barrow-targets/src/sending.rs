@@ -5,7 +5,7 @@ use std::ops::Range;
 use barrow_core::flow::Batch;
 
 use crate::error::Error;
-use crate::isolate::{PieceSize, Tried, isolate};
+use crate::isolate::{Foreseen, PieceSize, Tried, Tries, isolate};
 use crate::lines::Run;
 use crate::merge::Merged;
 use crate::{Column, Part, Refusal, Table};
@@ -116,9 +116,53 @@ pub fn named(part: &Part, table: &Table) -> Part {
     }
 }
 
-/// Tries some rows of a part, and adds up what was merged.
-pub type Send<'s, T> =
-    dyn FnMut(&T, &Run<'_>, Range<usize>, &mut Merged) -> Result<Tried, Error> + 's;
+/// A server that rows are sent to by what `T` knows of their kind.
+pub trait Sending<T> {
+    /// Tries some rows of a part, and adds up what was merged.
+    ///
+    /// # Errors
+    /// Whatever is not the fault of a row.
+    fn send(
+        &mut self,
+        by: &mut T,
+        lines: &Run<'_>,
+        places: Range<usize>,
+        merged: &mut Merged,
+    ) -> Result<Tried, Error>;
+
+    /// Tries some rows of a part without those that the server is likely to refuse
+    /// ([`Tries::foresee`]).
+    ///
+    /// # Errors
+    /// Whatever is not the fault of a row.
+    fn foresee(
+        &mut self,
+        by: &mut T,
+        lines: &Run<'_>,
+        places: Range<usize>,
+    ) -> Result<Foreseen, Error> {
+        let _ = (by, lines, places);
+        Ok(Foreseen::Nothing)
+    }
+}
+
+/// A part's rows, on their way to a server.
+struct Trying<'t, T> {
+    to: &'t mut dyn Sending<T>,
+    by: &'t mut T,
+    lines: &'t Run<'t>,
+    merged: &'t mut Merged,
+}
+
+impl<T> Tries for Trying<'_, T> {
+    fn attempt(&mut self, rows: Range<usize>) -> Result<Tried, Error> {
+        self.to.send(self.by, self.lines, rows, self.merged)
+    }
+
+    fn foresee(&mut self, rows: Range<usize>) -> Result<Foreseen, Error> {
+        self.to.foresee(self.by, self.lines, rows)
+    }
+}
 
 /// Sends the rows of batches, part by part, and returns those that were refused of each
 /// batch.
@@ -130,14 +174,19 @@ pub fn take<T>(
     parts: &mut [Sent<T>],
     tables: &mut [Loading],
     merged: &mut Option<Merged>,
-    send: &mut Send<'_, T>,
+    to: &mut dyn Sending<T>,
 ) -> Result<Vec<Vec<Refusal>>, Error> {
     let mut all: Vec<Vec<Refusal>> = batches.iter().map(|_| Vec::new()).collect();
     let mut found = Merged::default();
     for part in parts {
         let lines = Run::of(batches, part.number)?;
-        let mut attempt = |places| send(&part.by, &lines, places, &mut found);
-        let refused = isolate(0..lines.count(), &mut part.size, &mut attempt)?;
+        let mut trying = Trying {
+            to: &mut *to,
+            by: &mut part.by,
+            lines: &lines,
+            merged: &mut found,
+        };
+        let refused = isolate(0..lines.count(), &mut part.size, &mut trying)?;
         let unfit = lines.refusals(&part.names);
         let lost = refused.len() + unfit.iter().map(Vec::len).sum::<usize>();
         if let (Some(rows), None) = (&mut tables[part.table].rows, &merged) {

@@ -30,12 +30,12 @@ use mysql::{Conn, LocalInfileHandler};
 
 use self::describe::{Described, describe};
 use self::encode::Field;
-use self::send::Sender;
+use self::send::{Link, Sender};
 use self::words::explained;
 use crate::asking::Value;
 use crate::dialect::Dialect;
 use crate::error::Error;
-use crate::lines::{Bytes, Run};
+use crate::lines::Bytes;
 use crate::merge::Merged;
 use crate::outflow::{Decoder, RawRows};
 use crate::sending::{self, FileBegin, Loading, Sent};
@@ -281,12 +281,12 @@ impl Target for MariaDb {
     }
 
     fn take(&mut self, coming: &mut dyn Coming) -> Result<Vec<Vec<Refusal>>, Error> {
-        let (conn, outgoing) = (&mut self.conn, &self.outgoing);
-        let mut try_rows = |sender: &Sender, lines: &Run<'_>, places, merged: &mut Merged| {
-            send::send(conn, outgoing, sender, lines, places, merged)
+        let mut link = Link {
+            conn: &mut self.conn,
+            outgoing: &self.outgoing,
         };
         let (parts, tables) = (&mut self.parts, &mut self.tables);
-        sending::take(coming.all(), parts, tables, &mut self.merged, &mut try_rows)
+        sending::take(coming.all(), parts, tables, &mut self.merged, &mut link)
     }
 
     fn merged(&self) -> Option<Merged> {

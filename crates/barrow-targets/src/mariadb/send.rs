@@ -14,6 +14,7 @@ use crate::error::Error;
 use crate::isolate::{Refused, Tried};
 use crate::lines::{self, Bytes, Run};
 use crate::merge::{self, Merged};
+use crate::sending::Sending;
 
 /// What sends one kind of rows.
 pub struct Sender {
@@ -25,8 +26,26 @@ pub struct Sender {
     pub merge: Option<merge::Statements>,
 }
 
-/// Sends some rows of a batch, under the savepoint that stands: all of them, or none.
-pub fn send(
+/// A connection, and the lines that its server is about to ask for.
+pub struct Link<'l> {
+    pub conn: &'l mut Conn,
+    pub outgoing: &'l Mutex<Vec<Bytes>>,
+}
+
+impl Sending<Sender> for Link<'_> {
+    fn send(
+        &mut self,
+        sender: &mut Sender,
+        lines: &Run<'_>,
+        places: Range<usize>,
+        merged: &mut Merged,
+    ) -> Result<Tried, Error> {
+        send(self.conn, self.outgoing, sender, lines, places, merged)
+    }
+}
+
+/// Sends some rows, under the savepoint that stands: all of them, or none.
+fn send(
     conn: &mut Conn,
     outgoing: &Mutex<Vec<Bytes>>,
     sender: &Sender,

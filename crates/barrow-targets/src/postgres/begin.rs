@@ -1,11 +1,14 @@
 //! Making tables ready, before rows are sent.
 
+use std::sync::Arc;
+
 use barrow_core::spec::plan::Mode;
 use barrow_core::visible::visible;
 
 use super::describe::{Described, describe};
 use super::encode::Field;
 use super::send::Copier;
+use super::suspects::Suspects;
 use super::words::explained;
 use super::{DIALECT, Postgres};
 use crate::error::Error;
@@ -102,13 +105,16 @@ impl Postgres {
             wire.map(|wire| Field::new(column.ty, wire))
                 .ok_or_else(|| cannot_send(column, found))
         });
+        let fields: Arc<[Field]> = fields.collect::<Result<_, _>>()?;
         let by = Copier {
-            fields: fields.collect::<Result<_, _>>()?,
+            suspects: Suspects::new(&put_into, &names, &fields),
+            fields,
             copy: self
                 .client
                 .prepare(&copy)
                 .map_err(|e| explained(&e, "preparing to send rows"))?,
             merge,
+            copied: None,
         };
         Ok(Sent {
             number: part.number,

@@ -36,6 +36,15 @@ impl Field {
         Field { wire, ty, scale }
     }
 
+    /// Whether fields are whole numbers, big end first, which are in the order of what
+    /// they stand for.
+    pub fn is_whole(&self) -> bool {
+        matches!(
+            self.wire,
+            Wire::Int2 | Wire::Int4 | Wire::Int8 | Wire::Date | Wire::Time(_) | Wire::Timestamp(_)
+        )
+    }
+
     /// Adds a cell's length and bytes.
     ///
     /// # Errors

@@ -1,18 +1,21 @@
 //! PostgreSQL, by its binary COPY.
 //!
 //! The workers make the rows' bytes; the sink sends those of some batches in one COPY, as
-//! they come, under a savepoint. Rows that the table refuses are taken back with their piece and found
-//! out by sending smaller ones ([`crate::isolate`]).
+//! they come, under a savepoint. Rows that the table refuses are taken back with their
+//! piece and found out by sending smaller ones ([`crate::isolate`]); where many are
+//! refused, the server is asked which ones are suspect.
 
 mod asking;
 mod begin;
 mod connect;
 mod describe;
 mod encode;
+mod keys;
 mod outflow;
 mod passfile;
 mod rights;
 mod send;
+mod suspects;
 mod types;
 mod words;
 
@@ -30,7 +33,6 @@ use self::words::explained;
 use crate::asking::Value;
 use crate::dialect::Dialect;
 use crate::error::Error;
-use crate::lines::Run;
 use crate::merge::Merged;
 use crate::outflow::{Decoder, RawRows};
 use crate::sending::{self, FileBegin, Loading, Sent};
@@ -266,17 +268,18 @@ impl Target for Postgres {
 
     fn take(&mut self, coming: &mut dyn Coming) -> Result<Vec<Vec<Refusal>>, Error> {
         let client = &mut self.client;
-        let mut copied = match &self.parts[..] {
-            [only] if only.size.is_whole() => {
-                send::stream(client, &only.by.copy, only.number, coming)
+        let is_whole = self.parts.iter().all(|part| part.size.is_whole());
+        let batches = if is_whole {
+            if let [only] = &mut self.parts[..] {
+                only.by.copied = send::stream(client, &only.by.copy, only.number, coming);
             }
-            _ => None,
-        };
-        let mut try_rows = |copier: &Copier, lines: &Run<'_>, places, merged: &mut Merged| {
-            send::send(client, copier, copied.take(), lines, places, merged)
+            coming.all()
+        } else {
+            // The next ones are typed meanwhile.
+            coming.first(PORTIONS.together / 2)
         };
         let (parts, tables) = (&mut self.parts, &mut self.tables);
-        sending::take(coming.all(), parts, tables, &mut self.merged, &mut try_rows)
+        sending::take(batches, parts, tables, &mut self.merged, client)
     }
 
     fn merged(&self) -> Option<Merged> {

@@ -9,12 +9,14 @@ use barrow_core::rejects::Code;
 use postgres::{Client, CopyInWriter, Statement};
 
 use super::encode::Field;
+use super::suspects::Suspects;
 use super::words::{explained, refused};
 use crate::Coming;
 use crate::error::Error;
-use crate::isolate::{Refused, Tried};
+use crate::isolate::{Foreseen, Refused, Tried};
 use crate::lines::{self, Bytes, Run};
 use crate::merge::{self, Merged};
+use crate::sending::Sending;
 
 /// What a binary COPY starts with: its signature, no flags, no extension.
 pub const HEADER: &[u8] = b"PGCOPY\n\xFF\r\n\0\0\0\0\0\0\0\0\0";
@@ -36,14 +38,37 @@ pub struct Copier {
     pub copy: Statement,
     /// The statements that merge, where that is the mode.
     pub merge: Option<merge::Statements>,
+    /// What came of the first rows, where they were sent already as they came.
+    pub copied: Option<Copied>,
+    /// Which rows are likely to be refused.
+    pub suspects: Suspects,
 }
 
-/// Sends some rows, under the savepoint that stands: all of them, or none. `copied` is
-/// what came of it where they were sent already.
-pub fn send(
+impl Sending<Copier> for Client {
+    fn send(
+        &mut self,
+        copier: &mut Copier,
+        lines: &Run<'_>,
+        places: Range<usize>,
+        merged: &mut Merged,
+    ) -> Result<Tried, Error> {
+        send(self, copier, lines, places, merged)
+    }
+
+    fn foresee(
+        &mut self,
+        copier: &mut Copier,
+        lines: &Run<'_>,
+        places: Range<usize>,
+    ) -> Result<Foreseen, Error> {
+        foresee(self, copier, lines, places)
+    }
+}
+
+/// Sends some rows, under the savepoint that stands: all of them, or none.
+fn send(
     client: &mut Client,
-    copier: &Copier,
-    copied: Option<Copied>,
+    copier: &mut Copier,
     lines: &Run<'_>,
     places: Range<usize>,
     merged: &mut Merged,
@@ -52,6 +77,7 @@ pub fn send(
     if count == 0 {
         return Ok(Tried::Done);
     }
+    let copied = copier.copied.take();
     let copied = copied.unwrap_or_else(|| copy(client, &copier.copy, &bytes));
     let sent = copied.and_then(|copied| match &copier.merge {
         None => Ok((copied, Merged::default())),
@@ -59,9 +85,7 @@ pub fn send(
     });
     let why = match sent {
         Ok((copied, found)) if copied == count => {
-            client
-                .batch_execute("RELEASE barrow; SAVEPOINT barrow")
-                .map_err(|e| explained(&e, "loading rows"))?;
+            keep(client)?;
             merged.add(found);
             return Ok(Tried::Done);
         }
@@ -74,13 +98,13 @@ pub fn send(
             detail: None,
         },
         Err(error) => {
-            let why = error.as_db_error().and_then(refused);
-            why.ok_or_else(|| explained(&error, "loading rows"))?
+            if let (Some(error), None) = (error.as_db_error(), &copier.merge) {
+                copier.suspects.learn(error);
+            }
+            reason(&error)?
         }
     };
-    client
-        .batch_execute("ROLLBACK TO barrow")
-        .map_err(|e| explained(&e, "taking rows back"))?;
+    take_back(client, "barrow")?;
     // A row that was only put down twice goes in once it comes alone.
     let at = why.at.filter(|_| copier.merge.is_none());
     let at = at.and_then(|at| lines.sent(places.clone(), at));
@@ -88,6 +112,101 @@ pub fn send(
         at: at.map(|place| place - places.start),
         ..why
     }))
+}
+
+/// Sends rows without those that are suspect, and then each of those. It stands only if
+/// those are refused, for reasons for which they would have been in their turn, too: a
+/// key was there before, or came with a row that is before it, for a row with the same
+/// key after it is itself suspect, and tried after it.
+fn foresee(
+    client: &mut Client,
+    copier: &mut Copier,
+    lines: &Run<'_>,
+    places: Range<usize>,
+) -> Result<Foreseen, Error> {
+    let suspects = copier.suspects.among(client, lines, places.clone())?;
+    if suspects.is_empty() {
+        return Ok(Foreseen::Nothing);
+    }
+    let (mut bytes, mut count) = (Vec::new(), 0);
+    let mut next = places.start;
+    for end in suspects.iter().copied().chain([places.end]) {
+        let (more, rows) = lines.rows(next..end);
+        bytes.extend(more);
+        count += rows;
+        next = end + 1;
+    }
+    let few = match copy(client, &copier.copy, &bytes) {
+        Ok(copied) if copied == count => confirmed(client, copier, lines, &suspects)?,
+        Ok(_) => None,
+        Err(error) => {
+            reason(&error)?;
+            None
+        }
+    };
+    let Some(mut few) = few else {
+        take_back(client, "barrow")?;
+        return Ok(Foreseen::Wrong);
+    };
+    keep(client)?;
+    few.iter_mut().for_each(|(place, _)| *place -= places.start);
+    Ok(Foreseen::But(few))
+}
+
+/// Why each of the suspects is refused; none where that is not so of all.
+fn confirmed(
+    client: &mut Client,
+    copier: &mut Copier,
+    lines: &Run<'_>,
+    suspects: &[usize],
+) -> Result<Option<Vec<(usize, Refused)>>, Error> {
+    client
+        .batch_execute("SAVEPOINT barrow_rows")
+        .map_err(|e| explained(&e, "loading rows"))?;
+    let mut few = Some(Vec::new());
+    for place in suspects {
+        let (bytes, _) = lines.rows(*place..place + 1);
+        let Err(error) = copy(client, &copier.copy, &bytes) else {
+            return Ok(None);
+        };
+        let why = reason(&error)?;
+        let known = error.as_db_error();
+        if known.is_some_and(|error| copier.suspects.are_sure(error)) {
+            few.iter_mut()
+                .for_each(|few| few.push((*place, why.clone())));
+        } else {
+            // The others are tried for what is to be learned from them.
+            few = None;
+        }
+        known
+            .into_iter()
+            .for_each(|error| copier.suspects.learn(error));
+        take_back(client, "barrow_rows")?;
+    }
+    Ok(few)
+}
+
+/// Why rows were refused.
+///
+/// # Errors
+/// It was not their fault.
+fn reason(error: &postgres::Error) -> Result<Refused, Error> {
+    let why = error.as_db_error().and_then(refused);
+    why.ok_or_else(|| explained(error, "loading rows"))
+}
+
+/// Keeps the rows so far, whatever becomes of the next ones.
+fn keep(client: &mut Client) -> Result<(), Error> {
+    client
+        .batch_execute("RELEASE barrow; SAVEPOINT barrow")
+        .map_err(|e| explained(&e, "loading rows"))
+}
+
+/// Takes back the rows since a savepoint.
+fn take_back(client: &mut Client, savepoint: &str) -> Result<(), Error> {
+    client
+        .batch_execute(&format!("ROLLBACK TO {savepoint}"))
+        .map_err(|e| explained(&e, "taking rows back"))
 }
 
 /// How many rows the server took, or why it took none.

@@ -1,0 +1,298 @@
+//! Which rows a table is likely to refuse, for the reasons that it refused others for: a
+//! key that is there already, or one that another table does not have. The server is
+//! asked for many rows at once, which costs a part of finding out by sending them.
+//!
+//! Whatever is wrong with an answer, or lacks, costs time and nothing else.
+
+use std::collections::HashSet;
+use std::ops::Range;
+
+use postgres::error::{DbError, SqlState};
+use postgres::types::ToSql;
+use postgres::{Client, Statement};
+
+use super::DIALECT;
+use super::encode::Field;
+use super::keys::{Array, Keys};
+use super::words::explained;
+use crate::error::Error;
+use crate::lines::Run;
+
+/// The reasons that a table refused rows for, as far as it can be asked for more of them.
+#[derive(Default)]
+pub struct Suspects {
+    to: Into,
+    reasons: Vec<Reason>,
+}
+
+/// Where rows go.
+#[derive(Default)]
+struct Into {
+    /// The table, quoted.
+    table: String,
+    /// The columns that are sent, as the table writes them, and whether they are whole
+    /// numbers on the wire.
+    columns: Vec<(String, bool)>,
+}
+
+/// A constraint that refused rows.
+struct Reason {
+    schema: String,
+    table: String,
+    constraint: String,
+    is_key: bool,
+    /// Whether it is worth while to ask: it refused a row since it was asked in vain.
+    is_live: bool,
+    asking: Option<Asking>,
+}
+
+/// How a constraint is asked for.
+struct Asking {
+    /// The columns that it takes, as places among those that are sent.
+    columns: Vec<usize>,
+    sql: String,
+    /// Says of keys which are there, or lack.
+    each: Statement,
+    /// Says of ranges of keys in which there are any.
+    ranges: Option<Statement>,
+}
+
+/// Keys in a row of which the range is asked for first. Often they are in the order of
+/// the file, and none of the range is there; a key that is asked for by itself costs a
+/// third of what it costs to load its row.
+const RANGE: usize = 128;
+
+/// The columns of a unique index, with their types.
+const KEY: &str = "
+SELECT a.attname::text, format('%I.%I', tn.nspname, t.typname)
+  FROM pg_index i
+  JOIN pg_class x ON x.oid = i.indexrelid
+  JOIN pg_namespace n ON n.oid = x.relnamespace
+  JOIN pg_class c ON c.oid = i.indrelid
+  JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1])
+  JOIN pg_type t ON t.oid = a.atttypid
+  JOIN pg_namespace tn ON tn.oid = t.typnamespace
+ WHERE n.nspname = $1 AND c.relname = $2 AND x.relname = $3
+   AND i.indpred IS NULL AND i.indexprs IS NULL";
+
+/// The columns of a foreign key, with their types, the table that it names, quoted, and
+/// that one's columns. A table that names itself is left out: what it lacks may come.
+const FOREIGN: &str = "
+SELECT a.attname::text, format('%I.%I', tn.nspname, t.typname),
+       k.confrelid::regclass::text, b.attname::text
+  FROM pg_constraint k
+  JOIN pg_class c ON c.oid = k.conrelid
+  JOIN pg_namespace n ON n.oid = c.relnamespace
+ CROSS JOIN LATERAL unnest(k.conkey, k.confkey) AS p(own, named)
+  JOIN pg_attribute a ON a.attrelid = k.conrelid AND a.attnum = p.own
+  JOIN pg_attribute b ON b.attrelid = k.confrelid AND b.attnum = p.named
+  JOIN pg_type t ON t.oid = a.atttypid
+  JOIN pg_namespace tn ON tn.oid = t.typnamespace
+ WHERE n.nspname = $1 AND c.relname = $2 AND k.conname = $3
+   AND k.contype = 'f' AND k.confrelid <> k.conrelid";
+
+/// So that each key is looked for by the index. The server does not know how many rows
+/// there are by the time when it makes its plan, and may well choose to read the whole
+/// table for each answer. The settings end with the savepoint.
+const BEGIN: &str = "SAVEPOINT barrow_ask; \
+    SET LOCAL enable_seqscan = off; SET LOCAL enable_hashjoin = off; \
+    SET LOCAL enable_mergejoin = off; SET LOCAL jit = off; \
+    SET LOCAL plan_cache_mode = force_generic_plan";
+
+/// And takes back a failure.
+const END: &str = "ROLLBACK TO barrow_ask; RELEASE barrow_ask";
+
+impl Suspects {
+    /// For rows of these columns, which go into a table.
+    pub fn new(table: &str, names: &[String], fields: &[Field]) -> Suspects {
+        let columns = names.iter().zip(fields);
+        let columns = columns.map(|(name, field)| (name.clone(), field.is_whole()));
+        Suspects {
+            to: Into {
+                table: table.to_string(),
+                columns: columns.collect(),
+            },
+            reasons: Vec::new(),
+        }
+    }
+
+    /// Learns why a row was refused.
+    pub fn learn(&mut self, error: &DbError) {
+        let is_key = *error.code() == SqlState::UNIQUE_VIOLATION;
+        if !is_key && *error.code() != SqlState::FOREIGN_KEY_VIOLATION {
+            return;
+        }
+        if let Some(known) = self.reasons.iter_mut().find(|reason| reason.is_of(error)) {
+            known.is_live = true;
+        } else if let (Some(schema), Some(table), Some(constraint)) =
+            (error.schema(), error.table(), error.constraint())
+        {
+            self.reasons.push(Reason {
+                schema: schema.into(),
+                table: table.into(),
+                constraint: constraint.into(),
+                is_key,
+                is_live: true,
+                asking: None,
+            });
+        }
+    }
+
+    /// Whether a row that was refused after later ones would have been in its turn, too:
+    /// it has no key that none is suspected of, which one of those might have had.
+    pub fn are_sure(&self, error: &DbError) -> bool {
+        let is_asked = |reason: &Reason| reason.asking.is_some() && reason.is_of(error);
+        *error.code() == SqlState::FOREIGN_KEY_VIOLATION
+            || *error.code() == SqlState::UNIQUE_VIOLATION && self.reasons.iter().any(is_asked)
+    }
+
+    /// The places among some of rows that are likely to be refused, in order.
+    ///
+    /// # Errors
+    /// The connection is lost.
+    pub fn among(
+        &mut self,
+        client: &mut Client,
+        lines: &Run<'_>,
+        places: Range<usize>,
+    ) -> Result<Vec<usize>, Error> {
+        let mut found = Vec::new();
+        let mut asked = HashSet::new();
+        for reason in self.reasons.iter_mut().filter(|reason| reason.is_live) {
+            let lost = |e: postgres::Error| explained(&e, "asking which keys are there");
+            client.batch_execute(BEGIN).map_err(lost)?;
+            let rows = reason.ask(client, &self.to, &mut asked, lines, places.clone());
+            client.batch_execute(END).map_err(lost)?;
+            // A server that will not have the question is not asked again, until
+            // the constraint refuses a row.
+            let rows = rows.unwrap_or_default();
+            reason.is_live = !rows.is_empty();
+            found.extend(rows);
+        }
+        found.sort_unstable();
+        found.dedup();
+        Ok(found)
+    }
+}
+
+impl Reason {
+    /// Whether it is the constraint that an error names.
+    fn is_of(&self, error: &DbError) -> bool {
+        error.schema() == Some(&self.schema)
+            && error.table() == Some(&self.table)
+            && error.constraint() == Some(&self.constraint)
+    }
+
+    /// The places of rows that the constraint is likely to refuse. `asked` are the
+    /// questions that were put already: a table's parts have the same constraint each by
+    /// a name of its own.
+    fn ask(
+        &mut self,
+        client: &mut Client,
+        to: &Into,
+        asked: &mut HashSet<String>,
+        lines: &Run<'_>,
+        places: Range<usize>,
+    ) -> Result<Vec<usize>, postgres::Error> {
+        if self.asking.is_none() {
+            self.asking = self.prepare(client, to)?;
+        }
+        let Some(asking) = &self.asking else {
+            return Ok(Vec::new());
+        };
+        if !asked.insert(asking.sql.clone()) {
+            return Ok(Vec::new());
+        }
+        let keys = Keys::of(&asking.columns, lines.each(places));
+        let found = asking.ask(client, &keys)?;
+        let mut seen = vec![false; keys.count()];
+        let mut is_suspect = |number: usize| {
+            let is_repeated = std::mem::replace(&mut seen[number], true);
+            found[number] || (self.is_key && is_repeated)
+        };
+        let rows = keys.rows.iter();
+        let rows = rows.filter_map(|(place, number)| is_suspect(*number).then_some(*place));
+        Ok(rows.collect())
+    }
+
+    /// The question; none where the rows do not have all columns of the constraint.
+    fn prepare(&self, client: &mut Client, to: &Into) -> Result<Option<Asking>, postgres::Error> {
+        let catalog = if self.is_key { KEY } else { FOREIGN };
+        let of = client.query(catalog, &[&self.schema, &self.table, &self.constraint])?;
+        let (mut columns, mut types, mut pairs) = (Vec::new(), Vec::new(), Vec::new());
+        let mut table = to.table.clone();
+        for (number, row) in of.iter().enumerate() {
+            let mut name: String = row.get(0);
+            let Some(column) = to.columns.iter().position(|(known, _)| *known == name) else {
+                return Ok(None);
+            };
+            if !self.is_key {
+                (table, name) = (row.get(2), row.get(3));
+            }
+            columns.push(column);
+            types.push(row.get::<_, String>(1));
+            pairs.push((DIALECT.quoted(&name), format!("k.c{number}")));
+        }
+        let is_there = if self.is_key { "" } else { "NOT" };
+        let (name, ty) = match (&pairs[..], &types[..]) {
+            ([], _) | (_, []) => return Ok(None),
+            ([(name, _), ..], [ty, ..]) => (name.clone(), ty.clone()),
+        };
+        let equal: Vec<String> = pairs.iter().map(|(t, k)| format!("t.{t} = {k}")).collect();
+        let sql = question(&types, is_there, &table, &equal.join(" AND "));
+        let is_range = self.is_key && columns.len() == 1 && to.columns[columns[0]].1;
+        let within = format!("t.{name} BETWEEN k.c0 AND k.c1");
+        let ranges = question(&[ty.clone(), ty], "", &table, &within);
+        Ok(Some(Asking {
+            columns,
+            each: client.prepare(&sql)?,
+            sql,
+            ranges: is_range.then(|| client.prepare(&ranges)).transpose()?,
+        }))
+    }
+}
+
+/// Asks for which of several arrays' elements, `k`, there are rows of a table, `t`.
+fn question(types: &[String], is_there: &str, table: &str, holds: &str) -> String {
+    let arrays = types.iter().enumerate();
+    let arrays: Vec<String> = arrays
+        .map(|(at, ty)| format!("${}::{ty}[]", at + 1))
+        .collect();
+    let names: Vec<String> = (0..types.len()).map(|at| format!("c{at}")).collect();
+    format!(
+        "SELECT k.number FROM unnest({}) WITH ORDINALITY AS k({}, number) \
+         WHERE {is_there} EXISTS (SELECT FROM {table} t WHERE {holds})",
+        arrays.join(", "),
+        names.join(", "),
+    )
+}
+
+impl Asking {
+    /// Of which keys the rows are suspect.
+    fn ask(&self, client: &mut Client, keys: &Keys<'_>) -> Result<Vec<bool>, postgres::Error> {
+        let mut numbers: Vec<usize> = (0..keys.count()).collect();
+        if let Some(ranges) = &self.ranges {
+            let found = run(client, ranges, &keys.ranges(RANGE))?;
+            let of = |range: usize| range * RANGE..keys.count().min((range + 1) * RANGE);
+            numbers = found.into_iter().flat_map(of).collect();
+        }
+        let mut is_found = vec![false; keys.count()];
+        for at in run(client, &self.each, &keys.arrays(&numbers))? {
+            is_found[numbers[at]] = true;
+        }
+        Ok(is_found)
+    }
+}
+
+/// The places of the elements that a question finds.
+fn run(
+    client: &mut Client,
+    question: &Statement,
+    arrays: &[Array],
+) -> Result<Vec<usize>, postgres::Error> {
+    let values: Vec<_> = arrays.iter().map(|a| a as &(dyn ToSql + Sync)).collect();
+    let rows = client.query(question, &values)?;
+    // WITH ORDINALITY counts from 1.
+    let place = |row: &postgres::Row| Ok(row.try_get::<_, i64>(0)? as usize - 1);
+    rows.iter().map(place).collect()
+}
