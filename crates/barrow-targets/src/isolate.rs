@@ -193,6 +193,8 @@ pub fn isolate(
     let mut search = Search {
         size,
         table,
+        end: rows.end,
+        done: rows.start,
         has_foreseen: false,
         refused: Vec::new(),
     };
@@ -204,22 +206,26 @@ pub fn isolate(
 struct Search<'s> {
     size: &'s mut PieceSize,
     table: &'s mut dyn Tries,
+    /// Where the rows end.
+    end: usize,
+    /// All rows before this one are in or out, where they were not tried piece by piece.
+    done: usize,
     /// Whether it was asked already which of the rows are suspect.
     has_foreseen: bool,
     refused: Vec<(usize, Refused)>,
 }
 
 impl Search<'_> {
-    /// Tries rows piece by piece, or all but those that are suspect.
+    /// Tries rows piece by piece, or all that are left but those that are suspect.
     fn all(&mut self, rows: Range<usize>) -> Result<(), Error> {
-        let mut next = rows.start;
+        let mut next = rows.start.max(self.done);
         while next < rows.end {
-            if self.size.foresees() && self.foresee(next..rows.end)? {
+            if self.size.foresees() && self.foresee(next..self.end)? {
                 return Ok(());
             }
             let end = rows.end.min(next.saturating_add(self.size.rows()));
             self.piece(next..end)?;
-            next = end;
+            next = end.max(self.done);
         }
         Ok(())
     }
@@ -248,6 +254,7 @@ impl Search<'_> {
         }
         self.size.all.went_in(rows.len() - next);
         self.size.unforeseen.went_in(rows.len());
+        self.done = rows.end;
         Ok(true)
     }
 
@@ -283,6 +290,9 @@ impl Search<'_> {
             let at = rows.start + before;
             let so_far = self.refused.len();
             self.piece(rows.start..at)?;
+            if at < self.done {
+                return Ok(());
+            }
             match why.is_certain && self.refused.len() == so_far {
                 // All rows before it are in, as they were when it was refused.
                 true => self.refused.push((at, why)),
@@ -309,6 +319,67 @@ mod tests {
     use super::*;
     use std::collections::BTreeSet;
 
+    /// A table that refuses some rows, and may say which; and what it was sent.
+    #[derive(Default)]
+    struct Model {
+        bad: BTreeSet<usize>,
+        tells: bool,
+        /// Those that it would name before they come.
+        suspects: BTreeSet<usize>,
+        inside: Vec<usize>,
+        sent: usize,
+        pieces: usize,
+        asked: usize,
+    }
+
+    impl Model {
+        fn why(&self, at: Option<usize>) -> Refused {
+            Refused {
+                at,
+                is_certain: self.tells,
+                code: Code::Refused,
+                column: None,
+                words: "no".into(),
+                detail: None,
+            }
+        }
+    }
+
+    impl Tries for Model {
+        fn attempt(&mut self, rows: Range<usize>) -> Result<Tried, Error> {
+            let first = self.bad.range(rows.clone()).next().copied();
+            self.pieces += 1;
+            self.sent += first.map_or(rows.len(), |first| first + 1 - rows.start);
+            Ok(match first {
+                None => {
+                    self.inside.extend(rows);
+                    Tried::Done
+                }
+                Some(first) => Tried::Refused(self.why(self.tells.then_some(first - rows.start))),
+            })
+        }
+
+        fn foresee(&mut self, rows: Range<usize>) -> Result<Foreseen, Error> {
+            let suspects: Vec<usize> = self.suspects.range(rows.clone()).copied().collect();
+            if suspects.is_empty() {
+                return Ok(Foreseen::Nothing);
+            }
+            self.asked += 1;
+            self.sent += rows.len();
+            self.pieces += 1 + suspects.len();
+            if !suspects.iter().eq(self.bad.range(rows.clone())) {
+                return Ok(Foreseen::Wrong);
+            }
+            let start = rows.start;
+            self.inside
+                .extend(rows.filter(|row| !self.bad.contains(row)));
+            let few = suspects.into_iter();
+            Ok(Foreseen::But(
+                few.map(|row| (row - start, self.why(Some(0)))).collect(),
+            ))
+        }
+    }
+
     /// What came of rows: those that were refused, those that are in, what the table was
     /// sent, and in how many pieces.
     struct Came {
@@ -320,38 +391,25 @@ mod tests {
 
     /// A table that refuses some rows, and may say which.
     fn run(count: usize, bad: &BTreeSet<usize>, tells: bool) -> Came {
-        let mut inside = Vec::new();
-        let (mut sent, mut pieces) = (0, 0);
-        let mut size = PieceSize::default();
-        let mut attempt = |rows: Range<usize>| {
-            let first = bad.range(rows.clone()).next();
-            pieces += 1;
-            sent += first.map_or(rows.len(), |first| first + 1 - rows.start);
-            Ok(match first {
-                None => {
-                    inside.extend(rows);
-                    Tried::Done
-                }
-                Some(first) => Tried::Refused(Refused {
-                    at: tells.then_some(first - rows.start),
-                    is_certain: tells,
-                    code: Code::Refused,
-                    column: None,
-                    words: "no".into(),
-                    detail: None,
-                }),
-            })
+        let mut model = Model {
+            bad: bad.clone(),
+            tells,
+            ..Model::default()
         };
-        let refused = isolate(0..count, &mut size, &mut attempt);
-        let refused = refused.map_or(Vec::new(), |all| {
-            all.into_iter().map(|(row, _)| row).collect()
-        });
+        let refused = refused(0..count, &mut PieceSize::default(), &mut model);
         Came {
             refused,
-            inside,
-            sent,
-            pieces,
+            inside: model.inside,
+            sent: model.sent,
+            pieces: model.pieces,
         }
+    }
+
+    fn refused(rows: Range<usize>, size: &mut PieceSize, model: &mut Model) -> Vec<usize> {
+        let refused = isolate(rows, size, model);
+        refused.map_or(Vec::new(), |all| {
+            all.into_iter().map(|(row, _)| row).collect()
+        })
     }
 
     #[test]
@@ -395,6 +453,69 @@ mod tests {
         let came = run(10_000, &(0..10_000).collect(), false);
         assert_eq!(came.refused.len(), 10_000);
         assert!(came.pieces < 25_000, "{} pieces", came.pieces);
+    }
+
+    #[test]
+    fn refusals_that_are_foreseen_take_one_piece_each() {
+        for tells in [true, false] {
+            let bad: BTreeSet<usize> = (0..100_000).step_by(1_000).map(|row| row + 7).collect();
+            let mut model = Model {
+                bad: bad.clone(),
+                suspects: bad.clone(),
+                tells,
+                ..Model::default()
+            };
+            let mut size = PieceSize::default();
+            let mut found = Vec::new();
+            for start in (0..100_000).step_by(20_000) {
+                found.extend(refused(start..start + 20_000, &mut size, &mut model));
+            }
+            assert_eq!(found, bad.iter().copied().collect::<Vec<_>>());
+            let wanted: Vec<usize> = (0..100_000).filter(|row| !bad.contains(row)).collect();
+            assert_eq!(model.inside, wanted);
+            // One for each, one for each 20,000 rows, and some until the first was found: a
+            // table that does not say which row it is halves what it is sent.
+            assert!(model.pieces < 140, "in {} pieces", model.pieces);
+            assert!(model.sent < 142_000, "{} rows were sent", model.sent);
+        }
+    }
+
+    #[test]
+    fn what_is_foreseen_wrongly_changes_nothing_and_is_given_up() {
+        for tells in [true, false] {
+            let bad: BTreeSet<usize> = (0..100_000).step_by(500).collect();
+            let mut model = Model {
+                bad: bad.clone(),
+                suspects: bad.iter().map(|row| row + 1).collect(),
+                tells,
+                ..Model::default()
+            };
+            let mut size = PieceSize::default();
+            let mut found = Vec::new();
+            for start in (0..100_000).step_by(5_000) {
+                found.extend(refused(start..start + 5_000, &mut size, &mut model));
+            }
+            assert_eq!(found, bad.iter().copied().collect::<Vec<_>>());
+            let wanted: Vec<usize> = (0..100_000).filter(|row| !bad.contains(row)).collect();
+            assert_eq!(model.inside, wanted);
+            assert_eq!(model.asked, PATIENCE);
+        }
+    }
+
+    #[test]
+    fn rare_refusals_are_not_asked_for() {
+        let bad: BTreeSet<usize> = (0..1_000_000)
+            .step_by(10_000)
+            .map(|row| row + 5_000)
+            .collect();
+        let mut model = Model {
+            bad: bad.clone(),
+            suspects: bad,
+            tells: true,
+            ..Model::default()
+        };
+        let found = refused(0..1_000_000, &mut PieceSize::default(), &mut model);
+        assert_eq!((found.len(), model.asked), (100, 0));
     }
 
     #[test]

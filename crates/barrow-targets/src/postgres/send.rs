@@ -124,10 +124,35 @@ fn foresee(
     lines: &Run<'_>,
     places: Range<usize>,
 ) -> Result<Foreseen, Error> {
-    let suspects = copier.suspects.among(client, lines, places.clone())?;
-    if suspects.is_empty() {
-        return Ok(Foreseen::Nothing);
+    loop {
+        let known = copier.suspects.reasons();
+        let suspects = copier.suspects.among(client, lines, places.clone())?;
+        if suspects.is_empty() {
+            return Ok(Foreseen::Nothing);
+        }
+        if let Some(mut few) = without(client, copier, lines, &places, &suspects)? {
+            keep(client)?;
+            few.iter_mut().for_each(|(place, _)| *place -= places.start);
+            return Ok(Foreseen::But(few));
+        }
+        take_back(client, "barrow")?;
+        // What was learned may be all that was wrong. Each part of a table has a name of
+        // its own for the table's key.
+        if copier.suspects.reasons() == known {
+            return Ok(Foreseen::Wrong);
+        }
     }
+}
+
+/// Sends rows without the suspects, and then each of those; none where that does not
+/// stand.
+fn without(
+    client: &mut Client,
+    copier: &mut Copier,
+    lines: &Run<'_>,
+    places: &Range<usize>,
+    suspects: &[usize],
+) -> Result<Option<Vec<(usize, Refused)>>, Error> {
     let (mut bytes, mut count) = (Vec::new(), 0);
     let mut next = places.start;
     for end in suspects.iter().copied().chain([places.end]) {
@@ -136,21 +161,18 @@ fn foresee(
         count += rows;
         next = end + 1;
     }
-    let few = match copy(client, &copier.copy, &bytes) {
-        Ok(copied) if copied == count => confirmed(client, copier, lines, &suspects)?,
-        Ok(_) => None,
+    match copy(client, &copier.copy, &bytes) {
+        Ok(copied) if copied == count => confirmed(client, copier, lines, suspects),
+        Ok(_) => Ok(None),
         Err(error) => {
             reason(&error)?;
-            None
+            let known = error.as_db_error();
+            known
+                .into_iter()
+                .for_each(|error| copier.suspects.learn(error));
+            Ok(None)
         }
-    };
-    let Some(mut few) = few else {
-        take_back(client, "barrow")?;
-        return Ok(Foreseen::Wrong);
-    };
-    keep(client)?;
-    few.iter_mut().for_each(|(place, _)| *place -= places.start);
-    Ok(Foreseen::But(few))
+    }
 }
 
 /// Why each of the suspects is refused; none where that is not so of all.

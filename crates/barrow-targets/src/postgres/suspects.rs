@@ -138,6 +138,11 @@ impl Suspects {
         }
     }
 
+    /// How many reasons are known.
+    pub fn reasons(&self) -> usize {
+        self.reasons.len()
+    }
+
     /// Whether a row that was refused after later ones would have been in its turn, too:
     /// it has no key that none is suspected of, which one of those might have had.
     pub fn are_sure(&self, error: &DbError) -> bool {

@@ -6,6 +6,7 @@ mod demo;
 mod draft;
 mod export;
 mod formats;
+mod frequent;
 mod ledger;
 mod load;
 mod market;
