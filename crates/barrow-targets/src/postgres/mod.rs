@@ -10,6 +10,7 @@ mod begin;
 mod connect;
 mod describe;
 mod encode;
+mod foresee;
 mod keys;
 mod outflow;
 mod passfile;

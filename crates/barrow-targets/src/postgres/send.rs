@@ -9,6 +9,7 @@ use barrow_core::rejects::Code;
 use postgres::{Client, CopyInWriter, Statement};
 
 use super::encode::Field;
+use super::foresee::foresee;
 use super::suspects::Suspects;
 use super::words::{explained, refused};
 use crate::Coming;
@@ -61,7 +62,7 @@ impl Sending<Copier> for Client {
         lines: &Run<'_>,
         places: Range<usize>,
     ) -> Result<Foreseen, Error> {
-        foresee(self, copier, lines, places)
+        foresee(self, copier, lines, &places)
     }
 }
 
@@ -98,8 +99,8 @@ fn send(
             detail: None,
         },
         Err(error) => {
-            if let (Some(error), None) = (error.as_db_error(), &copier.merge) {
-                copier.suspects.learn(error);
+            if copier.merge.is_none() {
+                copier.suspects.learn(&error);
             }
             reason(&error)?
         }
@@ -114,118 +115,24 @@ fn send(
     }))
 }
 
-/// Sends rows without those that are suspect, and then each of those. It stands only if
-/// those are refused, for reasons for which they would have been in their turn, too: a
-/// key was there before, or came with a row that is before it, for a row with the same
-/// key after it is itself suspect, and tried after it.
-fn foresee(
-    client: &mut Client,
-    copier: &mut Copier,
-    lines: &Run<'_>,
-    places: Range<usize>,
-) -> Result<Foreseen, Error> {
-    loop {
-        let known = copier.suspects.reasons();
-        let suspects = copier.suspects.among(client, lines, places.clone())?;
-        if suspects.is_empty() {
-            return Ok(Foreseen::Nothing);
-        }
-        if let Some(mut few) = without(client, copier, lines, &places, &suspects)? {
-            keep(client)?;
-            few.iter_mut().for_each(|(place, _)| *place -= places.start);
-            return Ok(Foreseen::But(few));
-        }
-        take_back(client, "barrow")?;
-        // What was learned may be all that was wrong. Each part of a table has a name of
-        // its own for the table's key.
-        if copier.suspects.reasons() == known {
-            return Ok(Foreseen::Wrong);
-        }
-    }
-}
-
-/// Sends rows without the suspects, and then each of those; none where that does not
-/// stand.
-fn without(
-    client: &mut Client,
-    copier: &mut Copier,
-    lines: &Run<'_>,
-    places: &Range<usize>,
-    suspects: &[usize],
-) -> Result<Option<Vec<(usize, Refused)>>, Error> {
-    let (mut bytes, mut count) = (Vec::new(), 0);
-    let mut next = places.start;
-    for end in suspects.iter().copied().chain([places.end]) {
-        let (more, rows) = lines.rows(next..end);
-        bytes.extend(more);
-        count += rows;
-        next = end + 1;
-    }
-    match copy(client, &copier.copy, &bytes) {
-        Ok(copied) if copied == count => confirmed(client, copier, lines, suspects),
-        Ok(_) => Ok(None),
-        Err(error) => {
-            reason(&error)?;
-            let known = error.as_db_error();
-            known
-                .into_iter()
-                .for_each(|error| copier.suspects.learn(error));
-            Ok(None)
-        }
-    }
-}
-
-/// Why each of the suspects is refused; none where that is not so of all.
-fn confirmed(
-    client: &mut Client,
-    copier: &mut Copier,
-    lines: &Run<'_>,
-    suspects: &[usize],
-) -> Result<Option<Vec<(usize, Refused)>>, Error> {
-    client
-        .batch_execute("SAVEPOINT barrow_rows")
-        .map_err(|e| explained(&e, "loading rows"))?;
-    let mut few = Some(Vec::new());
-    for place in suspects {
-        let (bytes, _) = lines.rows(*place..place + 1);
-        let Err(error) = copy(client, &copier.copy, &bytes) else {
-            return Ok(None);
-        };
-        let why = reason(&error)?;
-        let known = error.as_db_error();
-        if known.is_some_and(|error| copier.suspects.are_sure(error)) {
-            few.iter_mut()
-                .for_each(|few| few.push((*place, why.clone())));
-        } else {
-            // The others are tried for what is to be learned from them.
-            few = None;
-        }
-        known
-            .into_iter()
-            .for_each(|error| copier.suspects.learn(error));
-        take_back(client, "barrow_rows")?;
-    }
-    Ok(few)
-}
-
 /// Why rows were refused.
 ///
 /// # Errors
 /// It was not their fault.
-fn reason(error: &postgres::Error) -> Result<Refused, Error> {
+pub fn reason(error: &postgres::Error) -> Result<Refused, Error> {
     let why = error.as_db_error().and_then(refused);
     why.ok_or_else(|| explained(error, "loading rows"))
 }
 
 /// Keeps the rows so far, whatever becomes of the next ones.
-fn keep(client: &mut Client) -> Result<(), Error> {
+pub fn keep(client: &mut Client) -> Result<(), Error> {
     client
         .batch_execute("RELEASE barrow; SAVEPOINT barrow")
         .map_err(|e| explained(&e, "loading rows"))
 }
 
 /// Takes back the rows since a savepoint.
-fn take_back(client: &mut Client, savepoint: &str) -> Result<(), Error> {
+pub fn take_back(client: &mut Client, savepoint: &str) -> Result<(), Error> {
     client
         .batch_execute(&format!("ROLLBACK TO {savepoint}"))
         .map_err(|e| explained(&e, "taking rows back"))
@@ -261,7 +168,7 @@ pub fn stream(
 }
 
 /// Copies rows.
-fn copy(client: &mut Client, statement: &Statement, bytes: &[Bytes]) -> Copied {
+pub fn copy(client: &mut Client, statement: &Statement, bytes: &[Bytes]) -> Copied {
     let mut writer = client.copy_in(statement)?;
     let written = writer.write_all(HEADER).and_then(|()| {
         bytes.iter().try_for_each(|bytes| put(&mut writer, bytes))?;

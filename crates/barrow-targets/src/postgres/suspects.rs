@@ -117,7 +117,10 @@ impl Suspects {
     }
 
     /// Learns why a row was refused.
-    pub fn learn(&mut self, error: &DbError) {
+    pub fn learn(&mut self, error: &postgres::Error) {
+        let Some(error) = error.as_db_error() else {
+            return;
+        };
         let is_key = *error.code() == SqlState::UNIQUE_VIOLATION;
         if !is_key && *error.code() != SqlState::FOREIGN_KEY_VIOLATION {
             return;
@@ -145,7 +148,10 @@ impl Suspects {
 
     /// Whether a row that was refused after later ones would have been in its turn, too:
     /// it has no key that none is suspected of, which one of those might have had.
-    pub fn are_sure(&self, error: &DbError) -> bool {
+    pub fn are_sure(&self, error: &postgres::Error) -> bool {
+        let Some(error) = error.as_db_error() else {
+            return false;
+        };
         let is_asked = |reason: &Reason| reason.asking.is_some() && reason.is_of(error);
         *error.code() == SqlState::FOREIGN_KEY_VIOLATION
             || *error.code() == SqlState::UNIQUE_VIOLATION && self.reasons.iter().any(is_asked)

@@ -204,7 +204,7 @@ fn postgres_is_asked_for_keys_of_every_sort() {
         let one = move |n: u64| {
             format!(
                 "{},a\n",
-                if n % 200 == 0 {
+                if n.is_multiple_of(200) {
                     key(n / 400 + 1)
                 } else {
                     key(n)
@@ -220,7 +220,8 @@ fn postgres_is_asked_for_keys_of_every_sort() {
         "CREATE TABLE d3 PARTITION OF d FOR VALUES FROM (40) TO (MAXVALUE)",
     ];
     let number: fn(u64) -> String = |n| n.to_string();
-    let stalls = (1..=20_000u64).map(|n| format!("{n},{}\n", if n % 200 == 0 { 7 } else { 1 }));
+    let stalls =
+        (1..=20_000u64).map(|n| format!("{n},{}\n", if n.is_multiple_of(200) { 7 } else { 1 }));
     let two = "CREATE TABLE d (id bigint, note text, PRIMARY KEY (note, id))";
     let text = "CREATE DOMAIN \"a key\" AS varchar(20); CREATE TABLE d (id \"a key\" COLLATE \"C\" UNIQUE, note text)";
     let foreign = [

@@ -1,0 +1,98 @@
+//! Refusals that are foreseen: where many are alike, the rows are parted from those that
+//! the server is likely to refuse before they are sent.
+
+use std::ops::Range;
+
+use postgres::Client;
+
+use super::send::{Copier, copy, keep, reason, take_back};
+use super::words::explained;
+use crate::error::Error;
+use crate::isolate::{Foreseen, Refused};
+use crate::lines::Run;
+
+/// Sends rows without those that are suspect, and then each of those. It stands only if
+/// those are refused, for reasons for which they would have been in their turn, too: a
+/// key was there before, or came with a row that is before it, for a row with the same
+/// key after it is itself suspect, and tried after it.
+pub fn foresee(
+    client: &mut Client,
+    copier: &mut Copier,
+    lines: &Run<'_>,
+    places: &Range<usize>,
+) -> Result<Foreseen, Error> {
+    loop {
+        let known = copier.suspects.reasons();
+        let suspects = copier.suspects.among(client, lines, places.clone())?;
+        if suspects.is_empty() {
+            return Ok(Foreseen::Nothing);
+        }
+        if let Some(mut few) = without(client, copier, lines, places, &suspects)? {
+            keep(client)?;
+            few.iter_mut().for_each(|(place, _)| *place -= places.start);
+            return Ok(Foreseen::But(few));
+        }
+        take_back(client, "barrow")?;
+        // What was learned may be all that was wrong. Each part of a table has a name of
+        // its own for the table's key.
+        if copier.suspects.reasons() == known {
+            return Ok(Foreseen::Wrong);
+        }
+    }
+}
+
+/// Sends rows without the suspects, and then each of those; none where that does not
+/// stand.
+fn without(
+    client: &mut Client,
+    copier: &mut Copier,
+    lines: &Run<'_>,
+    places: &Range<usize>,
+    suspects: &[usize],
+) -> Result<Option<Vec<(usize, Refused)>>, Error> {
+    let (mut bytes, mut count) = (Vec::new(), 0);
+    let mut next = places.start;
+    for end in suspects.iter().copied().chain([places.end]) {
+        let (more, rows) = lines.rows(next..end);
+        bytes.extend(more);
+        count += rows;
+        next = end + 1;
+    }
+    match copy(client, &copier.copy, &bytes) {
+        Ok(copied) if copied == count => confirmed(client, copier, lines, suspects),
+        Ok(_) => Ok(None),
+        Err(error) => {
+            reason(&error)?;
+            copier.suspects.learn(&error);
+            Ok(None)
+        }
+    }
+}
+
+/// Why each of the suspects is refused; none where that is not so of all.
+fn confirmed(
+    client: &mut Client,
+    copier: &mut Copier,
+    lines: &Run<'_>,
+    suspects: &[usize],
+) -> Result<Option<Vec<(usize, Refused)>>, Error> {
+    client
+        .batch_execute("SAVEPOINT barrow_rows")
+        .map_err(|e| explained(&e, "loading rows"))?;
+    let mut few = Some(Vec::new());
+    for place in suspects {
+        let (bytes, _) = lines.rows(*place..place + 1);
+        let Err(error) = copy(client, &copier.copy, &bytes) else {
+            return Ok(None);
+        };
+        let why = reason(&error)?;
+        match &mut few {
+            Some(few) if copier.suspects.are_sure(&error) => few.push((*place, why)),
+            // The others are tried for what is to be learned from them.
+            _ => few = None,
+        }
+        copier.suspects.learn(&error);
+        take_back(client, "barrow_rows")?;
+    }
+    Ok(few)
+}
