@@ -111,3 +111,32 @@ fn a_file_that_cannot_be_read_comes_after_all_batches_before_it() {
     });
     assert_eq!(found, Some((RECORDS, 1)));
 }
+
+#[test]
+fn a_batch_is_late_while_nothing_is_left_to_type_it_with() {
+    let records = over_a_long_file(|plan, files, mut options| {
+        options.waiting = 1;
+        let mut records = 0;
+        let taken = flow::run_into(plan, files, options, &|_| {}, |batches| {
+            let mut kept = Vec::new();
+            // Two for each of two workers, and one that waits.
+            for _ in 0..5 {
+                assert!(!batches.is_late(Duration::from_secs(60)));
+                kept.extend(batches.next().and_then(Result::ok));
+            }
+            assert_eq!(kept.len(), 5);
+            assert!(batches.is_late(Duration::from_millis(20)));
+            records += kept.iter().map(Batch::good).sum::<usize>();
+            kept.into_iter().for_each(|batch| batches.give_back(batch));
+            assert!(!batches.is_late(Duration::from_secs(60)));
+            while let Some(Ok(batch)) = batches.next() {
+                records += batch.good();
+                batches.give_back(batch);
+            }
+            assert!(!batches.is_late(Duration::from_secs(60)), "all are through");
+            Ok::<(), Failure<()>>(())
+        });
+        taken.is_ok().then_some(records)
+    });
+    assert_eq!(records, Some(RECORDS));
+}

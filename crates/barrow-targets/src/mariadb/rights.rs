@@ -3,19 +3,11 @@
 use mysql::Conn;
 use mysql::prelude::Queryable;
 
+use super::DIALECT;
 use super::describe::describe;
 use super::words::explained;
 use crate::about::{About, Rights};
 use crate::error::Error;
-
-/// The rights that were granted to the user itself, on everything, on the database, or
-/// on the table. Those of roles are not among them.
-const RIGHTS: &str = "
-SELECT PRIVILEGE_TYPE FROM information_schema.USER_PRIVILEGES WHERE GRANTEE = ?
-UNION SELECT PRIVILEGE_TYPE FROM information_schema.SCHEMA_PRIVILEGES
- WHERE GRANTEE = ? AND COALESCE(?, DATABASE()) LIKE TABLE_SCHEMA
-UNION SELECT PRIVILEGE_TYPE FROM information_schema.TABLE_PRIVILEGES
- WHERE GRANTEE = ? AND TABLE_SCHEMA = COALESCE(?, DATABASE()) AND TABLE_NAME = ?";
 
 /// What the server says of itself and of `tables`.
 pub fn about(conn: &mut Conn, tables: &[&str]) -> Result<About, Error> {
@@ -27,8 +19,6 @@ pub fn about(conn: &mut Conn, tables: &[&str]) -> Result<About, Error> {
     let cipher: Option<(String, String)> = conn
         .query_first("SHOW SESSION STATUS LIKE 'Ssl_cipher'")
         .map_err(asking)?;
-    let (name, host) = user.split_once('@').unwrap_or((&user, "%"));
-    let grantee = format!("'{name}'@'{host}'");
     let mut about = About {
         server: match version.contains("MariaDB") {
             true => format!("MariaDB {}", version.split('-').next().unwrap_or(&version)),
@@ -42,22 +32,43 @@ pub fn about(conn: &mut Conn, tables: &[&str]) -> Result<About, Error> {
         ..About::default()
     };
     for table in tables {
-        let (schema, bare) = match table.split_once('.') {
-            Some((schema, bare)) => (Some(schema), bare),
-            None => (None, *table),
-        };
-        let given = (&grantee, &grantee, schema, &grantee, schema, bare);
-        let granted: Vec<String> = conn.exec(RIGHTS, given).map_err(asking)?;
-        let has = |right: &str| granted.iter().any(|found| found == right);
-        about.tables.push(Rights {
-            table: (*table).to_string(),
-            is_there: describe(conn, table)?.is_some(),
-            select: has("SELECT"),
-            insert: has("INSERT"),
-            update: has("UPDATE"),
-            delete: has("DELETE"),
-            create: has("CREATE"),
-        });
+        about.tables.push(rights(conn, table)?);
     }
     Ok(about)
 }
+
+/// What we may do with a table, by whatever was granted to the user or to its roles.
+fn rights(conn: &mut Conn, table: &str) -> Result<Rights, Error> {
+    let found = describe(conn, table)?;
+    let quoted = DIALECT.table(table);
+    let mut rights = Rights {
+        table: table.to_string(),
+        create: may(conn, &format!("CREATE TABLE {quoted} (x INT)"))?,
+        ..Rights::default()
+    };
+    if let Some(found) = found {
+        rights.is_there = true;
+        rights.select = may(conn, &format!("SELECT 1 FROM {quoted}"))?;
+        rights.insert = may(conn, &format!("INSERT INTO {quoted} () VALUES ()"))?;
+        rights.delete = may(conn, &format!("DELETE FROM {quoted}"))?;
+        let column = found.table.columns.iter().find(|column| !column.generated);
+        let column = column.map_or(String::new(), |column| DIALECT.quoted(&column.name));
+        rights.update = may(conn, &format!("UPDATE {quoted} SET {column} = {column}"))?;
+    }
+    Ok(rights)
+}
+
+/// Whether we may run a statement, which is made ready and not run: the server looks at
+/// the rights then (`ER_TABLEACCESS_DENIED_ERROR` and its like). What else is wrong with
+/// it does not matter.
+fn may(conn: &mut Conn, sql: &str) -> Result<bool, Error> {
+    let asking = |e: mysql::Error| explained(&e, "asking for our rights");
+    match conn.prep(sql) {
+        Ok(statement) => conn.close(statement).map(|()| true).map_err(asking),
+        Err(mysql::Error::MySqlError(error)) => Ok(!DENIED.contains(&error.code)),
+        Err(error) => Err(asking(error)),
+    }
+}
+
+/// Errors that say that a right is missing: on a database, a table, a column, a view.
+const DENIED: [u16; 4] = [1044, 1142, 1143, 1345];

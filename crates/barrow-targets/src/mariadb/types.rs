@@ -17,6 +17,8 @@ pub struct Declared {
     pub precision: Option<u64>,
     /// Digits of a second.
     pub digits: Option<u64>,
+    /// The encoding that it keeps text in.
+    pub charset: Option<String>,
     /// Whether the server numbers rows by it.
     pub is_counter: bool,
 }
@@ -47,6 +49,17 @@ pub enum Wire {
 }
 
 impl Declared {
+    /// Whether text in UTF-8 is the same for the column as the bytes that it is made of.
+    /// Some types read bytes as a form of their own (`uuid`, `inet6`).
+    pub fn takes_bytes(&self) -> bool {
+        match (&self.charset, self.name.as_str()) {
+            (Some(charset), _) => charset.starts_with("utf8"),
+            (None, "tinyint" | "smallint" | "mediumint" | "int" | "bigint" | "decimal") => true,
+            (None, "float" | "double" | "date" | "time" | "datetime" | "timestamp") => true,
+            (None, _) => false,
+        }
+    }
+
     /// How values of `ty` are sent to the column; none if they cannot be.
     pub fn wire(&self, ty: Type) -> Option<Wire> {
         let is_number = ty.is_number();
@@ -130,8 +143,24 @@ mod tests {
             scale: Some(2),
             precision: Some(8),
             digits: None,
+            charset: None,
             is_counter: false,
         }
+    }
+
+    #[test]
+    fn bytes_are_text_only_where_text_is_utf8() {
+        let of = |name: &str, charset: Option<&str>| Declared {
+            charset: charset.map(str::to_string),
+            ..declared(name, None)
+        };
+        assert!(of("varchar", Some("utf8mb4")).takes_bytes());
+        assert!(of("text", Some("utf8mb3")).takes_bytes());
+        assert!(of("bigint", None).takes_bytes());
+        assert!(!of("varchar", Some("latin1")).takes_bytes());
+        assert!(!of("varchar", Some("ucs2")).takes_bytes());
+        assert!(!of("uuid", None).takes_bytes());
+        assert!(!of("inet6", None).takes_bytes());
     }
 
     #[test]

@@ -269,15 +269,14 @@ impl Target for Postgres {
 
     fn take(&mut self, coming: &mut dyn Coming) -> Result<Vec<Vec<Refusal>>, Error> {
         let client = &mut self.client;
-        let is_whole = self.parts.iter().all(|part| part.size.is_whole());
-        let batches = if is_whole {
-            if let [only] = &mut self.parts[..] {
+        let batches = match &mut self.parts[..] {
+            [only] if only.size.is_whole() => {
                 only.by.copied = send::stream(client, &only.by.copy, only.number, coming);
+                coming.come()
             }
-            coming.all()
-        } else {
+            parts if parts.iter().all(|part| part.size.is_whole()) => coming.all(),
             // The next ones are typed meanwhile.
-            coming.first(PORTIONS.together / 2)
+            _ => coming.first(PORTIONS.together / 2),
         };
         let (parts, tables) = (&mut self.parts, &mut self.tables);
         sending::take(batches, parts, tables, &mut self.merged, client)

@@ -142,7 +142,7 @@ pub fn take_back(client: &mut Client, savepoint: &str) -> Result<(), Error> {
 pub type Copied = Result<u64, postgres::Error>;
 
 /// Copies rows as they come, so that the server has the first while the last are still
-/// typed. Nothing where there are none.
+/// typed. Those that are late are left for the next time. Nothing where there are none.
 pub fn stream(
     client: &mut Client,
     statement: &Statement,
@@ -159,7 +159,7 @@ pub fn stream(
             if let Some(batch) = coming.come().last() {
                 put(&mut writer, lines::bytes(batch, part))?;
             }
-            if !coming.wait() {
+            if coming.is_late() || !coming.wait() {
                 return writer.write_all(TRAILER);
             }
         }

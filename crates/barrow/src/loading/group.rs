@@ -1,5 +1,7 @@
 //! Batches of one file that go to the database together.
 
+use std::time::Duration;
+
 use barrow_core::error::Error;
 use barrow_core::flow::{Batch, Batches};
 use barrow_targets::Coming;
@@ -18,7 +20,14 @@ pub struct Group<'g, 'f> {
     /// Batches of the group before. They go back one by one, after one of this group: to
     /// type more rows can wait, and to send those that are typed cannot.
     done: Vec<Batch>,
+    /// Whether one went back already for the next that is to come.
+    has_given: bool,
 }
+
+/// Rows that do not come within this time are not waited for in the middle of a
+/// statement: the server may have a limit to how long one takes. They come within some
+/// hundredths of a second where the file is all there.
+const PATIENCE: Duration = Duration::from_millis(500);
 
 impl<'g, 'f> Group<'g, 'f> {
     /// Groups of so many batches.
@@ -30,6 +39,7 @@ impl<'g, 'f> Group<'g, 'f> {
             come: Vec::new(),
             failed: None,
             done: Vec::new(),
+            has_given: false,
         }
     }
 
@@ -56,9 +66,8 @@ impl<'g, 'f> Group<'g, 'f> {
         if self.failed.is_some() {
             return false;
         }
-        if let Some(batch) = self.done.pop() {
-            self.batches.give_back(batch);
-        }
+        self.give_one();
+        self.has_given = false;
         match self.batches.next() {
             Some(Ok(batch)) => self.come.push(batch),
             None => return false,
@@ -68,6 +77,17 @@ impl<'g, 'f> Group<'g, 'f> {
             }
         }
         true
+    }
+
+    /// Gives one batch back, so that another can come.
+    fn give_one(&mut self) {
+        if self.has_given {
+            return;
+        }
+        if let Some(batch) = self.done.pop() {
+            self.batches.give_back(batch);
+        }
+        self.has_given = true;
     }
 
     /// Whether another batch may join.
@@ -82,6 +102,14 @@ impl Coming for Group<'_, '_> {
         let is_there = self.seen < self.come.len() || (self.has_room() && self.fetch());
         self.seen += usize::from(is_there);
         is_there
+    }
+
+    fn is_late(&mut self) -> bool {
+        if self.seen < self.come.len() || !self.has_room() || self.failed.is_some() {
+            return false;
+        }
+        self.give_one();
+        self.batches.is_late(PATIENCE)
     }
 
     fn come(&self) -> &[Batch] {

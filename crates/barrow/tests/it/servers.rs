@@ -259,6 +259,70 @@ fn a_connection_is_tested_and_what_is_missing_told() {
 }
 
 #[test]
+fn rights_of_a_role_of_mariadb_are_rights() {
+    let d = database(Kind::MariaDb);
+    let name = d.count("SELECT connection_id()");
+    let (user, role) = (format!("u{name}"), format!("r{name}"));
+    d.sql(&[
+        &format!("CREATE USER {user}@'127.0.0.1' IDENTIFIED BY 'crumbs'"),
+        &format!("CREATE ROLE {role}"),
+        &format!("GRANT INSERT, SELECT, CREATE ON * TO {role}"),
+        &format!("GRANT {role} TO {user}@'127.0.0.1'"),
+    ]);
+    let ask = || {
+        let mut command = d.market.command("check d.spec.toml --connect --into");
+        command.arg(d.url().replace("barrow:", &format!("{user}:")));
+        crate::market::said(command)
+    };
+    // The role is not the user's unless it takes it.
+    let said = ask();
+    assert_eq!(said.code, 1, "{}{}", said.out, said.err);
+    d.sql(&[&format!("SET DEFAULT ROLE {role} FOR {user}@'127.0.0.1'")]);
+    let said = ask();
+    assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+    let rights = "read, insert, make tables";
+    assert!(said.out.contains(rights), "{}", said.out);
+    assert_eq!(d.count("SELECT count(*) FROM d"), 0, "nothing was run");
+    d.sql(&[
+        &format!("DROP USER {user}@'127.0.0.1'"),
+        &format!("DROP ROLE {role}"),
+    ]);
+}
+
+/// The server ends a statement that takes longer than it allows: while the file comes
+/// slowly, none is open.
+#[test]
+fn a_slow_file_is_waited_for_between_statements() {
+    let d = database(Kind::Postgres);
+    d.sql(&[
+        "DO $$ BEGIN EXECUTE format('ALTER DATABASE %I SET statement_timeout = 1500', \
+             current_database()); END $$",
+    ]);
+    let mut child = d
+        .command("load d.spec.toml -")
+        .stdin(Stdio::piped())
+        .stdout(Stdio::null())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut input = child.stdin.take().unwrap();
+    input.write_all(b"id,note\n").unwrap();
+    for round in 0..2 {
+        for id in 0..100_000 {
+            writeln!(input, "{id},a").unwrap();
+        }
+        if round == 0 {
+            std::thread::sleep(Duration::from_secs(3));
+        }
+    }
+    drop(input);
+    let output = child.wait_with_output().unwrap();
+    let said = String::from_utf8(output.stderr).unwrap();
+    assert_eq!(output.status.code(), Some(0), "{said}");
+    assert_eq!(d.count("SELECT count(*) FROM d"), 200_000);
+}
+
+#[test]
 fn a_lock_that_stays_is_told() {
     let d = database(Kind::Postgres);
     d.sql(&["BEGIN", "LOCK TABLE d IN ACCESS EXCLUSIVE MODE"]);
@@ -558,15 +622,55 @@ fn an_enumeration_of_mariadb_takes_words_and_no_places() {
         Kind::MariaDb,
         &[
             ("d.spec.toml", SPEC.as_bytes()),
-            ("d.csv", b"id,note\n1,fine\n2,1\n3,odd\n"),
+            (
+                "d.csv",
+                "id,note\n1,fine\n2,1\n3,odd\n4,gr\u{fc}n\n".as_bytes(),
+            ),
         ],
     );
-    d.sql(&["CREATE TABLE d (id BIGINT, note ENUM('fine', 'grey'))"]);
+    d.sql(&["CREATE TABLE d (id BIGINT, note ENUM('fine', 'grey', 'gr\u{fc}n'))"]);
     let json = d.run("load d.spec.toml --report json").json();
-    assert_eq!((&json["loaded"], &json["rejected"]), (&1.into(), &2.into()));
-    assert_eq!(d.rows("SELECT id, note FROM d"), ["1|fine"]);
+    assert_eq!((&json["loaded"], &json["rejected"]), (&2.into(), &2.into()));
+    assert_eq!(d.rows("SELECT id, note FROM d"), ["1|fine", "4|gr\u{fc}n"]);
     let records: Vec<u64> = d.reasons().iter().map(|(record, _)| *record).collect();
     assert_eq!(records, [2, 3]);
+}
+
+/// Text becomes what the column keeps it in, and is a reject where that has no room for it.
+#[test]
+fn encodings_of_columns_of_mariadb_are_kept() {
+    let file = "id,note\n1,plum\n2,gr\u{fc}n\n3,\u{1F33C}\n4,\u{20ac}\n5,\u{143}\n";
+    for (encoding, kept) in [
+        ("latin1", &["1|plum", "2|gr\u{fc}n", "4|\u{20ac}"][..]),
+        (
+            "utf8mb3",
+            &["1|plum", "2|gr\u{fc}n", "4|\u{20ac}", "5|\u{143}"],
+        ),
+        (
+            "utf8mb4",
+            &[
+                "1|plum",
+                "2|gr\u{fc}n",
+                "3|\u{1F33C}",
+                "4|\u{20ac}",
+                "5|\u{143}",
+            ],
+        ),
+        (
+            "ucs2",
+            &["1|plum", "2|gr\u{fc}n", "4|\u{20ac}", "5|\u{143}"],
+        ),
+    ] {
+        let files = [("d.spec.toml", SPEC.as_bytes()), ("d.csv", file.as_bytes())];
+        let d = Database::new(Kind::MariaDb, &files);
+        d.sql(&[&format!(
+            "CREATE TABLE d (id BIGINT, note VARCHAR(20) CHARACTER SET {encoding})"
+        )]);
+        let json = d.run("load d.spec.toml --report json").json();
+        assert_eq!(json["loaded"], kept.len(), "{encoding}: {json:#}");
+        let found = d.rows("SELECT id, CONVERT(note USING utf8mb4) FROM d ORDER BY id");
+        assert_eq!(found, kept, "{encoding}");
+    }
 }
 
 #[test]
