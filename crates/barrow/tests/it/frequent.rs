@@ -283,3 +283,31 @@ fn postgres_is_not_asked_for_what_it_cannot_say() {
         assert_eq!(rejected, 40, "case {number}");
     }
 }
+
+#[test]
+fn a_user_who_may_not_read_what_a_foreign_key_names_loads_all_the_same() {
+    let spec = SPEC.replace("table = \"d\"", "table = \"d\"\nledger = false");
+    let stall = |id: i64| if id % 50 == 10 { 9 } else { 1 };
+    let lines: String = (0..2_000)
+        .map(|id| format!("{id},{},,\n", stall(id)))
+        .collect();
+    let file = format!("id,stall,code,kg\n{lines}");
+    let files = [("d.spec.toml", spec.as_bytes()), ("d.csv", file.as_bytes())];
+    let d = Database::new(Kind::Postgres, &files);
+    table(&d);
+    let user = format!("clerk_{}", d.count("SELECT pg_backend_pid()"));
+    d.sql(&[
+        &format!("CREATE ROLE {user} LOGIN"),
+        &format!("GRANT SELECT, INSERT ON d TO {user}"),
+    ]);
+    let mut command = d.market.command("load d.spec.toml --report json --into");
+    command.arg(d.url().replace("barrow@", &format!("{user}@")));
+    let said = crate::market::said(command);
+    assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+    assert_eq!(said.json()["rejected"], 40);
+    assert_eq!(d.count("SELECT count(*) FROM d WHERE id >= 0"), 1_960);
+    d.sql(&[
+        &format!("DROP OWNED BY {user}"),
+        &format!("DROP ROLE {user}"),
+    ]);
+}
