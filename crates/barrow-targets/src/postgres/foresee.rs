@@ -6,15 +6,14 @@ use std::ops::Range;
 use postgres::Client;
 
 use super::send::{Copier, copy, keep, reason, take_back};
+use super::suspects::Rows;
 use super::words::explained;
 use crate::error::Error;
 use crate::isolate::{Foreseen, Refused};
 use crate::lines::Run;
 
 /// Sends rows without those that are suspect, and then each of those. It stands only if
-/// those are refused, for reasons for which they would have been in their turn, too: a
-/// key was there before, or came with a row that is before it, for a row with the same
-/// key after it is itself suspect, and tried after it.
+/// each of those is refused, and for a reason for which it would have been in its turn.
 pub fn foresee(
     client: &mut Client,
     copier: &mut Copier,
@@ -48,11 +47,11 @@ fn without(
     copier: &mut Copier,
     lines: &Run<'_>,
     places: &Range<usize>,
-    suspects: &[usize],
+    suspects: &Rows,
 ) -> Result<Option<Vec<(usize, Refused)>>, Error> {
     let (mut bytes, mut count) = (Vec::new(), 0);
     let mut next = places.start;
-    for end in suspects.iter().copied().chain([places.end]) {
+    for end in suspects.keys().copied().chain([places.end]) {
         let (more, rows) = lines.rows(next..end);
         bytes.extend(more);
         count += rows;
@@ -74,20 +73,20 @@ fn confirmed(
     client: &mut Client,
     copier: &mut Copier,
     lines: &Run<'_>,
-    suspects: &[usize],
+    suspects: &Rows,
 ) -> Result<Option<Vec<(usize, Refused)>>, Error> {
     client
         .batch_execute("SAVEPOINT barrow_rows")
         .map_err(|e| explained(&e, "loading rows"))?;
     let mut few = Some(Vec::new());
-    for place in suspects {
+    for (place, certain) in suspects {
         let (bytes, _) = lines.rows(*place..place + 1);
         let Err(error) = copy(client, &copier.copy, &bytes) else {
             return Ok(None);
         };
         let why = reason(&error)?;
         match &mut few {
-            Some(few) if copier.suspects.are_sure(&error) => few.push((*place, why)),
+            Some(few) if copier.suspects.are_sure(certain, &error) => few.push((*place, why)),
             // The others are tried for what is to be learned from them.
             _ => few = None,
         }

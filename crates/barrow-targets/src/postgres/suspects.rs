@@ -4,7 +4,7 @@
 //!
 //! Whatever is wrong with an answer, or lacks, costs time and nothing else.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 use std::ops::Range;
 
 use postgres::error::{DbError, SqlState};
@@ -24,6 +24,12 @@ pub struct Suspects {
     to: Into,
     reasons: Vec<Reason>,
 }
+
+/// Rows that are likely to be refused, by their places, each with the reasons for which it
+/// will be in its turn: its key is there, or comes with a row before it that is not itself
+/// among these; or a key that it names is not there. A row whose key comes with one of
+/// these has none, since it may go in.
+pub type Rows = BTreeMap<usize, Vec<usize>>;
 
 /// Where rows go.
 #[derive(Default)]
@@ -146,18 +152,26 @@ impl Suspects {
         self.reasons.len()
     }
 
-    /// Whether a row that was refused after later ones would have been in its turn, too:
-    /// it has no key that none is suspected of, which one of those might have had.
-    pub fn are_sure(&self, error: &postgres::Error) -> bool {
+    /// Whether a row that was refused after rows behind it would have been in its turn, too.
+    /// `certain` are the reasons for which it would.
+    pub fn are_sure(&self, certain: &[usize], error: &postgres::Error) -> bool {
         let Some(error) = error.as_db_error() else {
             return false;
         };
-        let is_asked = |reason: &Reason| reason.asking.is_some() && reason.is_of(error);
-        *error.code() == SqlState::FOREIGN_KEY_VIOLATION
-            || *error.code() == SqlState::UNIQUE_VIOLATION && self.reasons.iter().any(is_asked)
+        // A key that is not there now was not there before.
+        if *error.code() == SqlState::FOREIGN_KEY_VIOLATION {
+            return true;
+        }
+        let question = |reason: &Reason| reason.asking.as_ref().map(|asking| asking.sql.clone());
+        let named = self.reasons.iter().find(|reason| reason.is_of(error));
+        let asked = named.and_then(question);
+        asked.is_some()
+            && certain
+                .iter()
+                .any(|at| question(&self.reasons[*at]) == asked)
     }
 
-    /// The places among some of rows that are likely to be refused, in order.
+    /// The rows among some that are likely to be refused.
     ///
     /// # Errors
     /// The connection is lost.
@@ -166,24 +180,52 @@ impl Suspects {
         client: &mut Client,
         lines: &Run<'_>,
         places: Range<usize>,
-    ) -> Result<Vec<usize>, Error> {
-        let mut found = Vec::new();
+    ) -> Result<Rows, Error> {
+        let mut found = Rows::new();
+        let mut repeated = Vec::new();
         let mut asked = HashSet::new();
-        for reason in self.reasons.iter_mut().filter(|reason| reason.is_live) {
+        let reasons = self.reasons.iter_mut().enumerate();
+        for (number, reason) in reasons.filter(|(_, reason)| reason.is_live) {
             let lost = |e: postgres::Error| explained(&e, "asking which keys are there");
             client.batch_execute(BEGIN).map_err(lost)?;
-            let rows = reason.ask(client, &self.to, &mut asked, lines, places.clone());
+            let answer = reason.ask(client, &self.to, &mut asked, lines, places.clone());
             client.batch_execute(END).map_err(lost)?;
             // A server that will not have the question is not asked again, until
             // the constraint refuses a row.
-            let rows = rows.unwrap_or_default();
-            reason.is_live = !rows.is_empty();
-            found.extend(rows);
+            let answer = answer.unwrap_or_default();
+            reason.is_live = !answer.refused.is_empty() || !answer.repeated.is_empty();
+            for place in answer.refused {
+                found.entry(place).or_default().push(number);
+            }
+            let of = |(place, first)| (place, first, number);
+            repeated.extend(answer.repeated.into_iter().map(of));
         }
-        found.sort_unstable();
-        found.dedup();
+        add_repeated(&mut found, repeated);
         Ok(found)
     }
+}
+
+/// Adds rows whose keys come with others before them: their places, those of the first of
+/// the same key, and the reasons.
+fn add_repeated(found: &mut Rows, mut repeated: Vec<(usize, usize, usize)>) {
+    // So that it is known of the first whether it is among them when the second comes.
+    repeated.sort_unstable();
+    for (place, first, number) in repeated {
+        let goes_in = !found.contains_key(&first);
+        let certain = found.entry(place).or_default();
+        if goes_in {
+            certain.push(number);
+        }
+    }
+}
+
+/// What a constraint says of rows.
+#[derive(Default)]
+struct Answer {
+    /// The places of those that it will refuse, whatever comes with them.
+    refused: Vec<usize>,
+    /// Of those whose key came before: the place, and that of the first with the key.
+    repeated: Vec<(usize, usize)>,
 }
 
 impl Reason {
@@ -194,9 +236,8 @@ impl Reason {
             && error.constraint() == Some(&self.constraint)
     }
 
-    /// The places of rows that the constraint is likely to refuse. `asked` are the
-    /// questions that were put already: a table's parts have the same constraint each by
-    /// a name of its own.
+    /// Which rows the constraint is likely to refuse. `asked` are the questions that were
+    /// put already: a table's parts have the same constraint each by a name of its own.
     fn ask(
         &mut self,
         client: &mut Client,
@@ -204,26 +245,29 @@ impl Reason {
         asked: &mut HashSet<String>,
         lines: &Run<'_>,
         places: Range<usize>,
-    ) -> Result<Vec<usize>, postgres::Error> {
+    ) -> Result<Answer, postgres::Error> {
         if self.asking.is_none() {
             self.asking = self.prepare(client, to)?;
         }
         let Some(asking) = &self.asking else {
-            return Ok(Vec::new());
+            return Ok(Answer::default());
         };
         if !asked.insert(asking.sql.clone()) {
-            return Ok(Vec::new());
+            return Ok(Answer::default());
         }
         let keys = Keys::of(&asking.columns, lines.each(places));
         let found = asking.ask(client, &keys)?;
-        let mut seen = vec![false; keys.count()];
-        let mut is_suspect = |number: usize| {
-            let is_repeated = std::mem::replace(&mut seen[number], true);
-            found[number] || (self.is_key && is_repeated)
-        };
-        let rows = keys.rows.iter();
-        let rows = rows.filter_map(|(place, number)| is_suspect(*number).then_some(*place));
-        Ok(rows.collect())
+        let mut answer = Answer::default();
+        let mut firsts = vec![None; keys.count()];
+        for (place, number) in &keys.rows {
+            let first = *firsts[*number].get_or_insert(*place);
+            if found[*number] {
+                answer.refused.push(*place);
+            } else if self.is_key && first < *place {
+                answer.repeated.push((*place, first));
+            }
+        }
+        Ok(answer)
     }
 
     /// The question; none where the rows do not have all columns of the constraint.
@@ -306,4 +350,34 @@ fn run(
     // WITH ORDINALITY counts from 1.
     let place = |row: &postgres::Row| Ok(row.try_get::<_, i64>(0)? as usize - 1);
     rows.iter().map(place).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_row_after_another_with_its_key_is_certain_only_if_that_one_goes_in() {
+        // 3 will be refused by reason 0. 5 has the key of 3, and 6 that of 5; 7 and 9 have
+        // that of 1, which goes in; 8 has one key with 7 and one with 2.
+        let mut found = Rows::from([(3, vec![0])]);
+        let repeated = vec![
+            (9, 1, 1),
+            (8, 7, 2),
+            (8, 2, 1),
+            (7, 1, 1),
+            (6, 5, 2),
+            (5, 3, 1),
+        ];
+        add_repeated(&mut found, repeated);
+        let wanted = [
+            (3, vec![0]),
+            (5, vec![]),
+            (6, vec![]),
+            (7, vec![1]),
+            (8, vec![1]),
+            (9, vec![1]),
+        ];
+        assert_eq!(found, Rows::from(wanted));
+    }
 }
