@@ -2,7 +2,7 @@
 
 use barrow_core::source::content::hash_of;
 
-use super::{FILES, File, Outcome, RUNS, Run, tables};
+use super::{Counts, FILES, File, Outcome, RUNS, Run, tables};
 use crate::Target;
 use crate::asking::Value;
 use crate::error::Error;
@@ -12,8 +12,7 @@ use crate::error::Error;
 /// # Errors
 /// The database will not have it.
 pub fn write_run(target: &mut dyn Target, run: &Run, is_new: bool) -> Result<(), Error> {
-    let c = &run.counts;
-    let values = vec![
+    let mut values = vec![
         ("run", Value::from(run.run.as_str())),
         ("spec", Value::from(run.spec.as_str())),
         ("spec_hash", Value::from(run.spec_hash.as_str())),
@@ -27,12 +26,6 @@ pub fn write_run(target: &mut dyn Target, run: &Run, is_new: bool) -> Result<(),
         ("outcome", Value::from(run.outcome.word())),
         ("message", Value::maybe(run.message.as_deref())),
         ("files", Value::count(run.files)),
-        ("total_read", Value::count(c.read)),
-        ("loaded", Value::count(c.loaded)),
-        ("rejected", Value::count(c.rejected)),
-        ("left_out", Value::count(c.left_out)),
-        ("repaired", Value::count(c.repaired)),
-        ("not_kept", Value::count(c.not_kept)),
         ("mended", Value::count(run.mended)),
         ("given_up", Value::count(run.given_up)),
         ("still_open", Value::count(run.still_open)),
@@ -45,6 +38,7 @@ pub fn write_run(target: &mut dyn Target, run: &Run, is_new: bool) -> Result<(),
         ("state", Value::maybe(run.state.as_deref())),
         ("version", Value::from(run.version.as_str())),
     ];
+    values.extend(counted(&run.counts));
     write(target, RUNS, values, 1, is_new)
 }
 
@@ -54,11 +48,10 @@ pub fn write_run(target: &mut dyn Target, run: &Run, is_new: bool) -> Result<(),
 /// The database will not have it: another load has put the same content into the same
 /// table, for one.
 pub fn write_file(target: &mut dyn Target, file: &File, is_new: bool) -> Result<(), Error> {
-    let c = &file.counts;
     let is_once = file.once && file.outcome == Outcome::Kept;
     let once = file.content.as_ref().filter(|_| is_once);
     let once = once.map(|content| once_key(&file.table_key, content));
-    let values = vec![
+    let mut values = vec![
         ("run", Value::from(file.run.as_str())),
         ("number", Value::count(file.number)),
         ("path", Value::from(file.path.as_str())),
@@ -71,13 +64,8 @@ pub fn write_file(target: &mut dyn Target, file: &File, is_new: bool) -> Result<
         ("once_key", Value::maybe(once)),
         ("outcome", Value::from(file.outcome.word())),
         ("committed_to", Value::count(file.committed_to)),
-        ("total_read", Value::count(c.read)),
-        ("loaded", Value::count(c.loaded)),
-        ("rejected", Value::count(c.rejected)),
-        ("left_out", Value::count(c.left_out)),
-        ("repaired", Value::count(c.repaired)),
-        ("not_kept", Value::count(c.not_kept)),
     ];
+    values.extend(counted(&file.counts));
     let written = write(target, FILES, values, 2, is_new);
     written.map_err(|error| match error.message.contains("once_key") {
         true => error.advice(format!(
@@ -87,6 +75,18 @@ pub fn write_file(target: &mut dyn Target, file: &File, is_new: bool) -> Result<
         )),
         false => error,
     })
+}
+
+/// What runs and files count, by the columns' names.
+fn counted(counts: &Counts) -> [(&'static str, Value); 6] {
+    [
+        ("total_read", Value::count(counts.read)),
+        ("loaded", Value::count(counts.loaded)),
+        ("rejected", Value::count(counts.rejected)),
+        ("left_out", Value::count(counts.left_out)),
+        ("repaired", Value::count(counts.repaired)),
+        ("not_kept", Value::count(counts.not_kept)),
+    ]
 }
 
 fn once_key(table_key: &str, content: &str) -> String {
