@@ -306,6 +306,14 @@ mod tests {
         })
     }
 
+    /// Which of 100,000 rows are refused, of which so many come together.
+    fn refused_of_100_000(model: &mut Model, together: usize) -> Vec<usize> {
+        let mut size = PieceSize::default();
+        let starts = (0..100_000).step_by(together);
+        let each = starts.map(|start| refused(start..start + together, &mut size, model));
+        each.collect::<Vec<_>>().concat()
+    }
+
     #[test]
     fn only_the_bad_rows_stay_out_and_all_others_are_in_once_and_in_order() {
         let cases: [&[usize]; 6] = [
@@ -359,11 +367,7 @@ mod tests {
                 tells,
                 ..Model::default()
             };
-            let mut size = PieceSize::default();
-            let mut found = Vec::new();
-            for start in (0..100_000).step_by(20_000) {
-                found.extend(refused(start..start + 20_000, &mut size, &mut model));
-            }
+            let found = refused_of_100_000(&mut model, 20_000);
             assert_eq!(found, bad.iter().copied().collect::<Vec<_>>());
             let wanted: Vec<usize> = (0..100_000).filter(|row| !bad.contains(row)).collect();
             assert_eq!(model.inside, wanted);
@@ -384,11 +388,7 @@ mod tests {
                 tells,
                 ..Model::default()
             };
-            let mut size = PieceSize::default();
-            let mut found = Vec::new();
-            for start in (0..100_000).step_by(5_000) {
-                found.extend(refused(start..start + 5_000, &mut size, &mut model));
-            }
+            let found = refused_of_100_000(&mut model, 5_000);
             assert_eq!(found, bad.iter().copied().collect::<Vec<_>>());
             let wanted: Vec<usize> = (0..100_000).filter(|row| !bad.contains(row)).collect();
             assert_eq!(model.inside, wanted);

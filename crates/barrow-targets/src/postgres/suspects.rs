@@ -21,7 +21,7 @@ use crate::lines::Run;
 /// The reasons that a table refused rows for, as far as it can be asked for more of them.
 #[derive(Default)]
 pub struct Suspects {
-    to: Into,
+    to: Destination,
     reasons: Vec<Reason>,
 }
 
@@ -33,7 +33,7 @@ pub type Rows = BTreeMap<usize, Vec<usize>>;
 
 /// Where rows go.
 #[derive(Default)]
-struct Into {
+struct Destination {
     /// The table, quoted.
     table: String,
     /// The columns that are sent, as the table writes them, and whether they are whole
@@ -114,7 +114,7 @@ impl Suspects {
         let columns = names.iter().zip(fields);
         let columns = columns.map(|(name, field)| (name.clone(), field.is_whole()));
         Suspects {
-            to: Into {
+            to: Destination {
                 table: table.to_string(),
                 columns: columns.collect(),
             },
@@ -162,13 +162,11 @@ impl Suspects {
         if *error.code() == SqlState::FOREIGN_KEY_VIOLATION {
             return true;
         }
-        let question = |reason: &Reason| reason.asking.as_ref().map(|asking| asking.sql.clone());
+        // A table's parts have names of their own for what is one key, and one question.
         let named = self.reasons.iter().find(|reason| reason.is_of(error));
-        let asked = named.and_then(question);
-        asked.is_some()
-            && certain
-                .iter()
-                .any(|at| question(&self.reasons[*at]) == asked)
+        let asked = named.and_then(Reason::question);
+        let is_it = |at: &usize| self.reasons[*at].question() == asked;
+        asked.is_some() && certain.iter().any(is_it)
     }
 
     /// The rows among some that are likely to be refused.
@@ -236,12 +234,17 @@ impl Reason {
             && error.constraint() == Some(&self.constraint)
     }
 
+    /// What the server is asked, once that is known.
+    fn question(&self) -> Option<&str> {
+        self.asking.as_ref().map(|asking| asking.sql.as_str())
+    }
+
     /// Which rows the constraint is likely to refuse. `asked` are the questions that were
     /// put already: a table's parts have the same constraint each by a name of its own.
     fn ask(
         &mut self,
         client: &mut Client,
-        to: &Into,
+        to: &Destination,
         asked: &mut HashSet<String>,
         lines: &Run<'_>,
         places: Range<usize>,
@@ -271,7 +274,11 @@ impl Reason {
     }
 
     /// The question; none where the rows do not have all columns of the constraint.
-    fn prepare(&self, client: &mut Client, to: &Into) -> Result<Option<Asking>, postgres::Error> {
+    fn prepare(
+        &self,
+        client: &mut Client,
+        to: &Destination,
+    ) -> Result<Option<Asking>, postgres::Error> {
         let catalog = if self.is_key { KEY } else { FOREIGN };
         let of = client.query(catalog, &[&self.schema, &self.table, &self.constraint])?;
         let (mut columns, mut types, mut pairs) = (Vec::new(), Vec::new(), Vec::new());
@@ -332,8 +339,9 @@ impl Asking {
             numbers = found.into_iter().flat_map(of).collect();
         }
         let mut is_found = vec![false; keys.count()];
-        for at in run(client, &self.each, &keys.arrays(&numbers))? {
-            is_found[numbers[at]] = true;
+        let found = run(client, &self.each, &keys.arrays(&numbers))?;
+        for number in found.into_iter().filter_map(|at| numbers.get(at)) {
+            is_found[*number] = true;
         }
         Ok(is_found)
     }
@@ -348,7 +356,7 @@ fn run(
     let values: Vec<_> = arrays.iter().map(|a| a as &(dyn ToSql + Sync)).collect();
     let rows = client.query(question, &values)?;
     // WITH ORDINALITY counts from 1.
-    let place = |row: &postgres::Row| Ok(row.try_get::<_, i64>(0)? as usize - 1);
+    let place = |row: &postgres::Row| Ok((row.try_get::<_, i64>(0)? - 1) as usize);
     rows.iter().map(place).collect()
 }
 
