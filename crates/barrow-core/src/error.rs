@@ -87,13 +87,26 @@ pub enum Error {
         /// What there is instead.
         trouble: String,
     },
+    /// A file has no record, and the spec does not say to skip it.
+    #[error(
+        "{file} has no {}, and [source] when_empty is \"stop\": say \"skip\" if that may be",
+        if *is_blank { "byte" } else { "record" }
+    )]
+    Empty {
+        /// The file as people named it.
+        file: String,
+        /// Whether it has no byte at all.
+        is_blank: bool,
+    },
     /// The header does not have the spec's columns.
-    #[error("{}", header_words(file, unbound, header))]
+    #[error("{}", header_words(file, unbound, new, header))]
     Header {
         /// The file as people named it.
         file: String,
         /// Every column that was not found.
         unbound: Vec<Unbound>,
+        /// Every column of the file that the spec does not name, where that stops a load.
+        new: Vec<String>,
         /// The header's names, made visible.
         header: Vec<String>,
     },
@@ -133,14 +146,38 @@ pub enum Error {
     Worker(String),
 }
 
-fn header_words(file: &str, unbound: &[Unbound], header: &[String]) -> String {
-    let lines: Vec<String> = unbound
-        .iter()
-        .map(|u| format!("  {}: {}", u.column, u.trouble))
-        .collect();
-    format!(
-        "the header of {file} does not have every column of the spec\n{}\n  the header's names: {}",
-        lines.join("\n"),
-        header.join(", ")
-    )
+fn header_words(file: &str, unbound: &[Unbound], new: &[String], header: &[String]) -> String {
+    let mut words = match unbound {
+        [] => format!("the header of {file} has what the spec does not name"),
+        _ => format!("the header of {file} does not have every column of the spec"),
+    };
+    for Unbound { column, trouble } in unbound {
+        words += &format!("\n  {column}: {trouble}");
+    }
+    if !new.is_empty() {
+        words += &format!(
+            "\n  not in the spec: {}\n    name {} in [columns] (load = false reads past one), or say \
+             [records] when_new_column = \"ignore\"",
+            new.join(", "),
+            if new.len() == 1 { "it" } else { "them" }
+        );
+    }
+    if let Some(other) = other_delimiter(header) {
+        words += &format!("\n  {other}");
+    }
+    words + &format!("\n  the header's names: {}", header.join(", "))
+}
+
+/// A header of one field that another delimiter would part.
+fn other_delimiter(header: &[String]) -> Option<String> {
+    let [only] = header else { return None };
+    let candidates = [(",", ","), (";", ";"), ("\\t", "\\t"), ("|", "|"), ("\u{1}", "\\u0001")];
+    let parts = |mark: &str| only.split(mark).count();
+    let (mark, written) = candidates.into_iter().max_by_key(|(mark, _)| parts(mark))?;
+    (parts(mark) > 1).then(|| {
+        format!(
+            "the header is one field; with [delimited] delimiter = \"{written}\" it has {}",
+            parts(mark)
+        )
+    })
 }

@@ -1,10 +1,11 @@
 //! Looks at single lines of a file, as they are and as the spec splits them.
 
 use crate::error::Error;
-use crate::flow::{Batch, Facts, Settler, Worker, kind_of};
+use crate::flow::{Batch, Facts, Settler, Worker};
 use crate::records::block::{Block, Mark, State};
 use crate::records::ending::Found;
 use crate::records::fields;
+use crate::records::kinds::kind_of;
 use crate::records::splitter::{BLOCK, Splitter};
 use crate::records::start::Physical;
 use crate::rejects::Reason;
@@ -168,7 +169,7 @@ fn annotated(plan: &Plan, batch: &Batch, index: usize, line: u64) -> RecordAt {
     let rejects = batch.rejects.iter().filter(|r| r.record == record);
     let reasons: Vec<&Reason> = rejects.flat_map(|r| &r.reasons).collect();
     let kind = match plan.has_kinds() {
-        true => kind_of(&plan.kinds, block, file, mark).unwrap_or(0),
+        true => kind_of(&plan.kinds, &file.rules, &block.bytes[mark.range()]).unwrap_or(0),
         false => 0,
     };
     for (number, range) in ranges(plan, kind, block, mark).into_iter().enumerate() {
@@ -178,7 +179,7 @@ fn annotated(plan: &Plan, batch: &Batch, index: usize, line: u64) -> RecordAt {
         let mine = reasons
             .iter()
             .filter(|r| r.field == Some(number as u32 + 1));
-        let troubles: Vec<String> = mine.map(|r| r.says.clone()).collect();
+        let troubles: Vec<String> = mine.map(|r| r.says.to_string()).collect();
         if range.start - from > LONGEST_SHOWN {
             let far = |says: String| format!("field {}, beyond what is shown: {says}", number + 1);
             at.troubles.extend(troubles.into_iter().map(far));
@@ -191,12 +192,12 @@ fn annotated(plan: &Plan, batch: &Batch, index: usize, line: u64) -> RecordAt {
             field: number + 1,
             column: bound.map(|place| plan.kinds[kind].columns[place].name.clone()),
             start,
-            length: column(range.end) - start,
+            length: column(range.end).saturating_sub(start),
             troubles,
         });
     }
     let whole = reasons.iter().filter(|r| r.field.is_none());
-    at.troubles.extend(whole.map(|r| r.says.clone()));
+    at.troubles.extend(whole.map(|r| r.says.to_string()));
     at
 }
 
@@ -232,8 +233,9 @@ fn ranges(plan: &Plan, kind: usize, block: &Block, mark: &Mark) -> Vec<std::ops:
 /// A piece of a file as people read it.
 fn shown(charset: &Charset, text: &[u8]) -> String {
     let mut end = text.len().min(LONGEST_SHOWN);
-    // Not in the middle of a character of UTF-8.
-    while end < text.len() && end > 0 && (text[end] as i8) < -0x40 {
+    // Not in the middle of a character of UTF-8, where it is that.
+    let is_utf8 = matches!(charset, Charset::Utf8 | Charset::Whole(_));
+    while is_utf8 && end < text.len() && end > 0 && (text[end] as i8) < -0x40 {
         end -= 1;
     }
     let short = &text[..end];

@@ -1,5 +1,7 @@
 //! The counts of a run, which must balance: read = loaded + rejected + left out.
 
+use std::sync::Arc;
+
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
 
@@ -86,9 +88,9 @@ pub struct ReasonKind {
     /// The code.
     pub code: Code,
     /// The column it is about.
-    pub column: Option<String>,
+    pub column: Option<Arc<str>>,
     /// What is wrong.
-    pub says: String,
+    pub says: Arc<str>,
     /// How many records have it.
     pub count: u64,
     /// The file of the first.
@@ -131,7 +133,7 @@ pub struct Tally {
     pub repairs: Repairs,
     /// Totals that differ from what a file states.
     pub differences: Vec<Difference>,
-    kinds: IndexMap<(Code, Option<String>, String), ReasonKind>,
+    kinds: IndexMap<(Code, Option<Arc<str>>, Arc<str>), ReasonKind>,
     /// Where the first file of this flow stands among `files`: a run that goes on has
     /// some before it.
     first: usize,
@@ -229,7 +231,7 @@ impl Tally {
         let (key, says) = if self.kinds.len() < MOST_KINDS {
             (key, reason.says.clone())
         } else {
-            let words = format!("{}, in other words", reason.code.words());
+            let words: Arc<str> = format!("{}, in other words", reason.code.words()).into();
             ((reason.code, None, words.clone()), words)
         };
         let kind = self.kinds.entry(key).or_insert_with(|| ReasonKind {

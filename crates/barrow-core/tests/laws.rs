@@ -157,7 +157,10 @@ proptest! {
         let Some(records) = plainly_read(&text) else { return Ok(()) };
         // Several lines with the wrong number of fields may be a stray quote, which is to
         // cost one record: there the plain reader knows less.
-        let is_odd = |record: &Vec<String>| record.len() != 2 && record.iter().any(|f| f.contains('\n'));
+        // So may text whose lines have as many delimiters as records have.
+        let is_odd = |record: &Vec<String>| {
+            record.iter().any(|f| f.contains('\n') && (record.len() != 2 || f.contains(',')))
+        };
         prop_assume!(!records.iter().any(is_odd));
         let spec = "[records]\nending = \"lf\"\nheader = \"none\"\n[columns]\na = \"text\"\nb = \"text\"\n";
         let out = try_read(spec, text.as_bytes(), size).map_err(|e| TestCaseError::fail(e.to_string()))?;

@@ -253,7 +253,7 @@ fn delimiters_of_several_characters_and_no_quotes_at_all() {
 
 #[test]
 fn columns_by_place_and_fields_read_past() {
-    let spec = "[records]\nheader = \"skip\"\n[columns]\nb = { type = \"text\", at = 2 }\nc = { load = false }\nd = \"text\"\n";
+    let spec = "[records]\nheader = \"skip\"\nwhen_new_column = \"ignore\"\n[columns]\nb = { type = \"text\", at = 2 }\nc = { load = false }\nd = \"text\"\n";
     let out = read(spec, "w,x,y,z\n1,2,3,4\n");
     assert_eq!(out.cells()[0][..2], ["2", "4"]);
 }

@@ -11,7 +11,7 @@ fn reasons(out: &Out) -> Vec<(u64, String)> {
         reject
             .reasons
             .iter()
-            .map(move |reason| (line, reason.says.clone()))
+            .map(move |reason| (line, reason.says.to_string()))
     });
     each.collect()
 }

@@ -280,9 +280,9 @@ fn limits_say_what_is_allowed() {
     assert_eq!(out.cells(), [["1"], ["5"]]);
     let reason = &out.rejects[0].reasons[0];
     assert_eq!(reason.code.word(), "out-of-range");
-    assert_eq!(reason.says, "out of range: 1 to 5 is allowed");
+    assert_eq!(&*reason.says, "out of range: 1 to 5 is allowed");
     let out = one("type = \"char(1)\", one_of = [\"A\", \"B\"]", &["A", "a"]);
-    assert_eq!(out.rejects[0].reasons[0].says, "not one of A, B");
+    assert_eq!(&*out.rejects[0].reasons[0].says, "not one of A, B");
     // Values are compared as what they are, not as they are written.
     let keys = "type = \"decimal(4,2)\", one_of = [0.5, 7]";
     assert_eq!(

@@ -245,8 +245,8 @@ fn moved(day: Day, by: i64) -> Option<Day> {
 
 /// A timestamp so many seconds later. Beyond nanoseconds nothing is kept.
 fn later<'v>(day: Day, nanos: u64, by: &Number) -> Option<Value<'v>> {
-    let by = by.times(&Number::Short(SECOND, 0)).as_whole()?;
-    let nanos = i128::from(nanos) + i128::from(by);
+    let by = by.times(&Number::Short(SECOND, 0)).as_integer()?;
+    let nanos = i128::from(nanos).checked_add(by)?;
     let day = moved(day, i64::try_from(nanos.div_euclid(DAY)).ok()?)?;
     Some(Value::Timestamp(day, nanos.rem_euclid(DAY) as u64))
 }

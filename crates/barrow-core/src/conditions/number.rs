@@ -121,11 +121,16 @@ impl Number {
 
     /// The number, where it is whole and fits.
     pub fn as_whole(&self) -> Option<i64> {
+        i64::try_from(self.as_integer()?).ok()
+    }
+
+    /// The number, where it is whole and fits 128 bits.
+    pub fn as_integer(&self) -> Option<i128> {
         let n = self.rational();
         if !n.is_integer() {
             return None;
         }
-        i64::try_from(n.to_integer()).ok()
+        i128::try_from(n.to_integer()).ok()
     }
 }
 

@@ -57,6 +57,10 @@ pub enum Join {
 /// Deeper conditions than this are not read: nobody writes them by hand.
 const DEEPEST: usize = 64;
 
+/// Longer chains than this (`a and b and c …`, `a + b + c …`) are not read: each is as deep a tree
+/// as it is long, and a tree is walked by recursion.
+const LONGEST_CHAIN: usize = 500;
+
 /// Words that are no column's name unless they stand in double quotes.
 const KEYWORDS: &[&str] = &[
     "and", "or", "not", "is", "in", "between", "null", "true", "false",
@@ -139,9 +143,26 @@ impl Parser {
         done
     }
 
+    /// Counts one more part of a chain.
+    fn longer(&self, length: &mut usize) -> Result<(), Wrong> {
+        *length += 1;
+        match *length > LONGEST_CHAIN {
+            true => Err(Wrong::new(
+                self.peek().1.clone(),
+                format!(
+                    "the condition has more than {LONGEST_CHAIN} parts in a row; a list of values is \
+                     shorter with in (…)"
+                ),
+            )),
+            false => Ok(()),
+        }
+    }
+
     fn either(&mut self) -> Result<Node, Wrong> {
         let mut left = self.both()?;
+        let mut length = 0;
         while self.keyword("or") {
+            self.longer(&mut length)?;
             let right = self.both()?;
             left = two(left, right, |a, b| Tree::Both(Join::Or, a, b));
         }
@@ -150,7 +171,9 @@ impl Parser {
 
     fn both(&mut self) -> Result<Node, Wrong> {
         let mut left = self.negated()?;
+        let mut length = 0;
         while self.keyword("and") {
+            self.longer(&mut length)?;
             let right = self.negated()?;
             left = two(left, right, |a, b| Tree::Both(Join::And, a, b));
         }
@@ -237,7 +260,9 @@ impl Parser {
 
     fn sum(&mut self) -> Result<Node, Wrong> {
         let mut left = self.product()?;
+        let mut length = 0;
         while let Some(sign) = self.sign(&["+", "-"]) {
+            self.longer(&mut length)?;
             let right = self.product()?;
             left = two(left, right, |a, b| Tree::Arithmetic(sign, a, b));
         }
@@ -246,7 +271,9 @@ impl Parser {
 
     fn product(&mut self) -> Result<Node, Wrong> {
         let mut left = self.value()?;
+        let mut length = 0;
         while let Some(sign) = self.sign(&["*", "/"]) {
+            self.longer(&mut length)?;
             let right = self.value()?;
             left = two(left, right, |a, b| Tree::Arithmetic(sign, a, b));
         }
@@ -386,6 +413,12 @@ mod tests {
         ];
         for (text, span) in cases {
             assert_eq!(parse(text).unwrap_err().span, span, "{text}");
+        }
+        for sign in ["and", "or", "+", "*"] {
+            let long = format!("a {sign} ").repeat(6_000) + "a";
+            let wrong = parse(&long).unwrap_err();
+            assert!(wrong.message.contains("in a row"), "{}", wrong.message);
+            assert!(parse(&(format!("a {sign} ").repeat(LONGEST_CHAIN) + "a")).is_ok());
         }
         assert!(
             parse(&"(".repeat(10_000))

@@ -206,6 +206,7 @@ fn delimited(lines: &[String], shape: &mut Shape) -> bool {
             delimiter: delimiter.as_bytes().to_vec(),
             quote: quote.clone().into_bytes(),
             escape: Escape::Doubled,
+            ending: Vec::new(),
         };
         let counts = counts(&records, &plan);
         let (mode, often) = mode(&counts);

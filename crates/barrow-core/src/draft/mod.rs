@@ -238,7 +238,7 @@ impl Sink for Gather<'_> {
             self.misshapen += 1;
             self.in_file += 1;
             if self.named.len() < NAMED {
-                let says = reject.reasons[0].says.clone();
+                let says = reject.reasons[0].says.to_string();
                 self.named.push((file.name.clone(), reject.line, says));
             }
         }

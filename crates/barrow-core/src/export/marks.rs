@@ -1,6 +1,9 @@
 //! What sets the fields of a delimited record apart, and when a field is quoted.
 
-use crate::spec::plan::{Escape, Plan, QuoteWhen, WhenBlank};
+use crate::spec::plan::{Escape, Header, Plan, QuoteWhen};
+
+/// The byte order mark (Unicode, 23.8).
+const MARK: char = '\u{FEFF}';
 
 /// What sets fields apart.
 pub struct Marks {
@@ -16,12 +19,14 @@ pub struct Marks {
     ending: String,
     /// Which fields are quoted.
     pub when: QuoteWhen,
-    /// Whether a blank line is no record.
-    pub is_blank_skipped: bool,
+    /// Whether a record's first field is never quoted for where it stands.
+    pub is_first_quick: bool,
     /// The bytes for which text may have to be quoted.
     pub special: Box<[bool; 256]>,
     /// Whether a field that has none of them is never quoted.
     pub is_quick: bool,
+    /// Whether numbers, dates and words may hold what has to be quoted.
+    pub is_unusual: bool,
 }
 
 impl Marks {
@@ -42,11 +47,15 @@ impl Marks {
         }
         // These stand in numbers, dates and words, which are not looked at.
         let is_common = |b: &u8| b.is_ascii_alphanumeric() || b"+-.: ".contains(b);
-        let is_quick =
-            plan.export.quote_when == QuoteWhen::Needed && !firsts.clone().any(is_common);
+        // Only the first record of a file is told by it, and where lines stand before, none.
+        let may_hold_mark =
+            plan.records.header == Header::None && plan.export.preamble.is_empty();
+        let is_unusual = firsts.clone().any(is_common);
+        let is_quick = plan.export.quote_when == QuoteWhen::Needed && !is_unusual;
         Marks {
             special,
             is_quick,
+            is_unusual,
             delimiter: text(&d.delimiter),
             quote: text(&d.quote).chars().next(),
             escape: match &d.escape {
@@ -56,7 +65,7 @@ impl Marks {
             comment: plan.records.comment.clone(),
             ending: ending.to_string(),
             when: plan.export.quote_when,
-            is_blank_skipped: plan.records.when_blank == WhenBlank::Skip,
+            is_first_quick: plan.records.comment.is_none() && !may_hold_mark,
         }
     }
 
@@ -74,11 +83,14 @@ impl Marks {
                 .as_ref()
                 .is_some_and(|e| text.contains(e.as_str()))
             || self.ending.chars().next().is_some_and(|c| text.contains(c))
-            || (is_first
-                && self
-                    .comment
-                    .as_ref()
-                    .is_some_and(|c| text.starts_with(c.as_str())))
+            || (is_first && self.reads_past(text))
+    }
+
+    /// Whether a record that starts so would lose it: as a comment, or as a byte order mark
+    /// where it is a file's first.
+    fn reads_past(&self, text: &str) -> bool {
+        let is_comment = |c: &String| text.starts_with(c.as_str());
+        self.comment.as_ref().is_some_and(is_comment) || text.starts_with(MARK)
     }
 
     /// Whether the delimiter would be found too early behind the text: `a|` before `||`.
@@ -100,13 +112,11 @@ impl Marks {
         {
             return Err("holds a record's end, and the format has no quotes".into());
         }
-        if is_first
-            && self
-                .comment
-                .as_ref()
-                .is_some_and(|c| text.starts_with(c.as_str()))
-        {
-            return Err("starts as a comment does, and the format has no quotes".into());
+        if is_first && self.reads_past(text) {
+            return Err(match text.starts_with(MARK) {
+                true => "starts with a byte order mark, and the format has no quotes".into(),
+                false => "starts as a comment does, and the format has no quotes".into(),
+            });
         }
         if self.ends_in_delimiter(text) {
             return Err("ends in half a delimiter, and the format has no quotes".into());

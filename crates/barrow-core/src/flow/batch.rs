@@ -168,11 +168,11 @@ impl Batch {
         let mark = self.parts[part].marks[row] as usize;
         let reason = Reason {
             code,
-            column,
+            column: column.map(Into::into),
             field: None,
             offset: self.block.place(self.block.marks[mark].start as usize),
             value,
-            says: words,
+            says: words.into(),
             expected: "a row that the table takes".into(),
         };
         Batch::reject(&self.block, mark, vec![reason])

@@ -5,9 +5,11 @@ use std::collections::HashSet;
 use super::batch::Rows;
 use super::carry::{Carried, Lack};
 use super::facts::Facts;
+use super::reasons::LONGEST_SHOWN;
 use crate::records::block::Block;
 use crate::records::fields::Span;
 use crate::records::file::FileReading;
+use crate::rejects::Code;
 use crate::spec::plan::{ColumnPlan, KindPlan, Part, Template};
 use crate::values::{Cell, Change, Fault, Piece, shown};
 
@@ -23,6 +25,8 @@ pub struct Source<'s> {
     pub carried: &'s Carried,
     /// The kind of the rows.
     pub kind: &'s KindPlan,
+    /// The longest value, in bytes: as long as a record may be.
+    pub longest: usize,
 }
 
 /// A template filled in.
@@ -31,6 +35,8 @@ enum Filled {
     Text(String),
     /// Null, since a value in it is.
     Null,
+    /// Longer than a record may be; its start.
+    TooLong(String),
     /// Nothing to say: a value in it was at fault, which is told already.
     Faulty,
     /// A value that should have been carried is not there.
@@ -69,6 +75,7 @@ impl Source<'_> {
                     lacks(row, place, lack);
                 }
                 Filled::Null => self.read(column, slot, row, None, rows),
+                Filled::TooLong(text) => fault(slot, row, Code::TooLong, &text, rows),
                 Filled::Text(text) => {
                     let changes = rows.changes.len();
                     let before = rows.faults.len();
@@ -106,19 +113,17 @@ impl Source<'_> {
             None => reader.read_null(&mut rows.store, &mut cell, note),
         };
         if let Err(code) = read {
+            match text {
+                Some(text) => fault(slot, row, code, &text, rows),
+                None => rows.faults.push(Fault {
+                    row,
+                    column: number,
+                    code,
+                    span: Span::MISSING,
+                    made: None,
+                }),
+            }
             cell = Cell::Null;
-            let made = text.map(|text| {
-                let at = rows.store.len();
-                rows.store.extend_from_slice(text.as_bytes());
-                Piece::in_store(at, text.len())
-            });
-            rows.faults.push(Fault {
-                row,
-                column: number,
-                code,
-                span: Span::MISSING,
-                made,
-            });
         }
         rows.cells[slot * rows.height + row as usize] = cell;
     }
@@ -135,6 +140,9 @@ impl Source<'_> {
         let mark = &self.block.marks[index as usize];
         let mut text = String::new();
         for part in &template.parts {
+            if text.len() > self.longest {
+                break;
+            }
             match part {
                 Part::Text(literal) => text.push_str(literal),
                 Part::File => text.push_str(&self.file.file_name),
@@ -163,8 +171,25 @@ impl Source<'_> {
                 },
             }
         }
-        Filled::Text(text)
+        match text.len() > self.longest {
+            true => Filled::TooLong(text.chars().take(LONGEST_SHOWN + 1).collect()),
+            false => Filled::Text(text),
+        }
     }
+}
+
+/// Notes what is wrong with a computed value.
+fn fault(slot: usize, row: u32, code: Code, text: &str, rows: &mut Rows) {
+    let at = rows.store.len();
+    rows.store.extend_from_slice(text.as_bytes());
+    rows.faults.push(Fault {
+        row,
+        column: slot as u32,
+        code,
+        span: Span::MISSING,
+        made: Some(Piece::in_store(at, text.len())),
+    });
+    rows.cells[slot * rows.height + row as usize] = Cell::Null;
 }
 
 /// Whether a template says the same of every record of a file.

@@ -1,5 +1,8 @@
 //! What is wrong with a value, in words.
 
+use std::collections::HashMap;
+use std::sync::Arc;
+
 use crate::records::block::Block;
 use crate::records::file::FileReading;
 use crate::rejects::{Code, Reason};
@@ -28,20 +31,49 @@ pub struct Here<'h> {
     pub store: &'h [u8],
 }
 
+/// The words of reasons, made once for a column and what is wrong with it.
+#[derive(Default)]
+pub struct Phrases(HashMap<(u32, Code), Phrase>);
+
+/// What is wrong with a column's values.
+#[derive(Clone)]
+struct Phrase {
+    column: Arc<str>,
+    says: Arc<str>,
+    expected: Arc<str>,
+}
+
+impl Phrases {
+    fn of(&mut self, here: &Here<'_>, fault: &Fault) -> Phrase {
+        let make = || {
+            let (says, expected) = match &here.column.reader {
+                Some(reader) => (reader.sentence(fault.code), reader.expected(fault.code)),
+                None => (fault.code.words().to_string(), String::new()),
+            };
+            let says = match fault.code {
+                Code::BadBytes => format!(
+                    "bytes that do not decode as {}",
+                    here.file.rules.charset.name()
+                ),
+                _ => says,
+            };
+            Phrase {
+                column: here.column.name.as_str().into(),
+                says: says.into(),
+                expected: expected.into(),
+            }
+        };
+        self.0
+            .entry((fault.column, fault.code))
+            .or_insert_with(make)
+            .clone()
+    }
+}
+
 /// What is wrong with one value.
-pub fn reason(here: &Here<'_>, fault: &Fault) -> Reason {
+pub fn reason(here: &Here<'_>, fault: &Fault, phrases: &mut Phrases) -> Reason {
     let Here { block, column, .. } = here;
-    let (says, expected) = match &column.reader {
-        Some(reader) => (reader.sentence(fault.code), reader.expected(fault.code)),
-        None => (fault.code.words().to_string(), String::new()),
-    };
-    let says = match fault.code {
-        Code::BadBytes => format!(
-            "bytes that do not decode as {}",
-            here.file.rules.charset.name()
-        ),
-        _ => says,
-    };
+    let phrase = phrases.of(here, fault);
     // A field that is missing is told at the place of its record.
     let present = !fault.span.is_missing();
     let at = match present {
@@ -51,7 +83,7 @@ pub fn reason(here: &Here<'_>, fault: &Fault) -> Reason {
     let made = fault.made.map(|piece| piece.of(&block.bytes, here.store));
     Reason {
         code: fault.code,
-        column: Some(column.name.clone()),
+        column: Some(phrase.column),
         field: here.field.map(|field| field as u32 + 1),
         offset: block.place(at),
         value: match (made, present) {
@@ -59,8 +91,8 @@ pub fn reason(here: &Here<'_>, fault: &Fault) -> Reason {
             (None, true) => Some(shown(block, here.file, column, fault)),
             (None, false) => None,
         },
-        says,
-        expected,
+        says: phrase.says,
+        expected: phrase.expected,
     }
 }
 

@@ -7,7 +7,7 @@ use super::batch::{Batch, Rows};
 use super::carry::{Carried, Lack};
 use super::compute::Source;
 use super::facts::Facts;
-use super::reasons::{Here, reason};
+use super::reasons::{Here, Phrases, reason};
 use super::totals;
 use crate::conditions::{Condition, Row};
 use crate::records::block::{Block, LeftOut};
@@ -103,6 +103,7 @@ impl<'p> Settler<'p> {
             block,
             carried: &self.carried,
             kind,
+            longest: self.plan.records.longest,
         };
         let mut findings = Vec::new();
         source.compute(rows, |row, place, lack| findings.push((row, place, lack)));
@@ -142,12 +143,12 @@ impl<'p> Settler<'p> {
         };
         Reason {
             code: Code::NothingToCarry,
-            column: Some(column.name.clone()),
+            column: Some(column.name.as_str().into()),
             field: None,
             offset: block.place(block.marks[mark].start as usize),
             value,
-            says,
-            expected: format!("a {} record before it that loads", name(kind)),
+            says: says.into(),
+            expected: format!("a {} record before it that loads", name(kind)).into(),
         }
     }
 
@@ -265,8 +266,8 @@ impl Judged<'_> {
             field: None,
             offset: self.block.place(self.block.marks[mark].start as usize),
             value: (!values.is_empty()).then(|| values.join(", ")),
-            says,
-            expected: condition.text.clone(),
+            says: says.into(),
+            expected: condition.text.as_str().into(),
         }
     }
 }
@@ -300,6 +301,7 @@ impl Placed<'_> {
         rows.faults.sort_by_key(|fault| (fault.row, fault.column));
         rows.findings.sort_by_key(|(row, _)| *row);
         let mut reasons: HashMap<u32, Vec<Reason>> = HashMap::new();
+        let mut phrases = Phrases::default();
         for fault in &rows.faults {
             let place = self.kind.read[fault.column as usize];
             let here = Here {
@@ -310,7 +312,7 @@ impl Placed<'_> {
                 field: self.binding[place],
                 store: &rows.store,
             };
-            let reason = reason(&here, fault);
+            let reason = reason(&here, fault, &mut phrases);
             reasons.entry(fault.row).or_default().push(reason);
         }
         for (row, reason) in rows.findings.drain(..) {

@@ -59,8 +59,8 @@ impl Shape {
             field: self.field.map(|(field, _)| field as u32 + 1),
             offset: block.place(text.start),
             value: Some(readable(charset, &block.bytes[text])),
-            says: self.says,
-            expected: self.expected,
+            says: self.says.into(),
+            expected: self.expected.into(),
         });
         Batch::reject(block, index, reasons.into_iter().collect())
     }

@@ -3,7 +3,6 @@
 use super::batch::{Batch, Rows};
 use super::facts::Facts;
 use super::hint;
-use super::kinds::kind_of;
 use super::reasons::LONGEST_SHOWN;
 use super::settle::Settler;
 use super::shape::{Shape, too_long, unclosed};
@@ -12,6 +11,7 @@ use crate::records::block::{Block, Mark, State};
 use crate::records::fields::{self, Span};
 use crate::records::file::FileReading;
 use crate::records::fixed::Cutter;
+use crate::records::kinds::kind_of;
 use crate::rejects::{Code, Reject};
 use crate::source::Charset;
 use crate::spec::plan::{KindPlan, Plan, WhenLong, WhenShort};
@@ -163,7 +163,7 @@ impl<'p> Worker<'p> {
         for (index, mark) in block.marks.iter().enumerate() {
             let whole = matches!(mark.state, State::Plain | State::Quoted | State::Joined);
             let kind = match whole {
-                true => kind_of(&self.plan.kinds, block, file, mark),
+                true => kind_of(&self.plan.kinds, &file.rules, &block.bytes[mark.range()]),
                 // What is no whole record has a reason of its own.
                 false => Ok(0),
             };

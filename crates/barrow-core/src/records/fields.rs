@@ -89,8 +89,21 @@ pub fn split(
     mark: &Mark,
     fields: &mut Vec<Span>,
 ) -> Result<(), usize> {
+    split_range(plan, bytes, mark.range(), fields)
+}
+
+/// The same for a record that stands at `range` of `bytes`.
+///
+/// # Errors
+/// As [`split`].
+#[inline]
+pub fn split_range(
+    plan: &DelimitedPlan,
+    bytes: &[u8],
+    range: std::ops::Range<usize>,
+    fields: &mut Vec<Span>,
+) -> Result<(), usize> {
     let before = fields.len();
-    let range = mark.range();
     careful(plan, bytes, range, |span| fields.push(span)).map_err(|bad| before + bad)
 }
 

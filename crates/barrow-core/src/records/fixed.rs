@@ -2,6 +2,7 @@
 
 use super::block::Mark;
 use super::fields::Span;
+use super::widths::borders;
 use crate::rejects::Code;
 use crate::spec::plan::{FixedPlan, WhenLong, WhenShort};
 use crate::values::What;
@@ -43,9 +44,7 @@ impl Cutter<'_> {
         let record = &bytes[mark.range()];
         let start = mark.start as usize;
         if self.by_characters && !record.is_ascii() {
-            let mut borders: Vec<usize> = (0..record.len())
-                .filter(|i| (record[*i] as i8) >= -0x40)
-                .collect();
+            let mut borders: Vec<usize> = borders(record).collect();
             borders.push(record.len());
             let width = borders.len() - 1;
             return self.cut_at(width, fields, &mut repaired, |place| {

@@ -2,7 +2,7 @@
 
 use crate::error::{Error, Unbound};
 use crate::spec::nearest::nearest;
-use crate::spec::plan::{ColumnPlan, Place};
+use crate::spec::plan::{ColumnPlan, Place, WhenNewColumn};
 use crate::visible::visible;
 
 /// Which field each column is, and what people should know about it.
@@ -19,8 +19,14 @@ pub struct Bound {
 /// without regard to case and the blanks around it.
 ///
 /// # Errors
-/// Every column that the header lacks, or has twice.
-pub fn bind(file: &str, columns: &[ColumnPlan], header: &[String]) -> Result<Bound, Error> {
+/// Every column that the header lacks, or has twice; every one that the spec does not name,
+/// where it says to stop there.
+pub fn bind(
+    file: &str,
+    columns: &[ColumnPlan],
+    header: &[String],
+    when_new: WhenNewColumn,
+) -> Result<Bound, Error> {
     let mut bound = Bound {
         binding: Vec::new(),
         notes: Vec::new(),
@@ -43,21 +49,27 @@ pub fn bind(file: &str, columns: &[ColumnPlan], header: &[String]) -> Result<Bou
     if unbound.is_empty() {
         unbound = doubly_bound(columns, header, &bound.binding);
     }
-    if !unbound.is_empty() {
+    let extra: Vec<String> = (0..header.len())
+        .filter(|field| !bound.binding.contains(&Some(*field)))
+        .map(|field| match header[field].as_str() {
+            "" => format!("field {}, which has no name", field + 1),
+            name => format!("\"{}\"", visible(name.as_bytes())),
+        })
+        .collect();
+    let stops = when_new == WhenNewColumn::Stop && !extra.is_empty();
+    if !unbound.is_empty() || stops {
         let header = header.iter().map(|h| visible(h.as_bytes())).collect();
         return Err(Error::Header {
             file: file.into(),
             unbound,
+            new: if stops { extra } else { Vec::new() },
             header,
         });
     }
-    let extra: Vec<String> = (0..header.len())
-        .filter(|field| !bound.binding.contains(&Some(*field)))
-        .map(|field| format!("\"{}\"", visible(header[field].as_bytes())))
-        .collect();
     if !extra.is_empty() {
+        let verb = if extra.len() == 1 { "it is" } else { "they are" };
         bound.notes.push(format!(
-            "the spec does not name {}, so it is not read",
+            "the spec does not name {}, so {verb} not read",
             extra.join(", ")
         ));
     }
@@ -181,20 +193,26 @@ mod tests {
 
     #[test]
     fn an_exact_name_wins_over_one_in_another_case() {
-        let bound = bind("f", &[named("ID")], &header(&["id", "ID"])).unwrap();
+        let bound = bind(
+            "f",
+            &[named("ID")],
+            &header(&["id", "ID"]),
+            WhenNewColumn::Ignore,
+        )
+        .unwrap();
         assert_eq!(bound.binding, [Some(1)]);
     }
 
     #[test]
     fn another_case_is_found_and_said() {
-        let bound = bind("f", &[named("Grower")], &header(&[" GROWER "])).unwrap();
+        let bound = bind("f", &[named("Grower")], &header(&[" GROWER "]), WhenNewColumn::Stop).unwrap();
         assert_eq!(bound.binding, [Some(0)]);
         assert!(bound.notes[0].contains("case or blanks"));
     }
 
     #[test]
     fn two_columns_are_not_one_field() {
-        let error = bind("f", &[named("id"), named("ID")], &header(&["id", "x"])).unwrap_err();
+        let error = bind("f", &[named("id"), named("ID")], &header(&["id", "x"]), WhenNewColumn::Ignore).unwrap_err();
         assert!(
             error
                 .to_string()
@@ -204,11 +222,24 @@ mod tests {
     }
 
     #[test]
+    fn a_column_that_the_spec_does_not_name_stops_or_is_said() {
+        let bound = |when| bind("f", &[named("id")], &header(&["id", "kg", ""]), when);
+        let Err(Error::Header { new, unbound, .. }) = bound(WhenNewColumn::Stop) else {
+            panic!("not stopped")
+        };
+        assert_eq!(new, ["\"kg\"", "field 3, which has no name"]);
+        assert_eq!(unbound, []);
+        let notes = bound(WhenNewColumn::Ignore).unwrap().notes;
+        assert!(notes[0].contains("does not name \"kg\""), "{notes:?}");
+    }
+
+    #[test]
     fn every_missing_and_doubled_name_is_told() {
         let error = bind(
             "f",
             &[named("grower"), named("id")],
             &header(&["growr", "id", "id"]),
+            WhenNewColumn::Ignore,
         )
         .unwrap_err();
         let Error::Header { unbound, .. } = error else {

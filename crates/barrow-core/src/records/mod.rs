@@ -7,6 +7,8 @@ pub mod file;
 pub mod fixed;
 pub mod header;
 mod join;
+pub mod judge;
+pub mod kinds;
 pub mod scan;
 pub mod splitter;
 pub mod start;

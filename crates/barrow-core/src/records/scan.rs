@@ -8,10 +8,11 @@
 //! no closing quote within `longest` bytes or by the file's end; text after the
 //! closing quote although the field has run over a line end (then the quote
 //! that "closed" it belongs to a later record); or a record over several lines
-//! with the wrong number of fields, where the second line alone has the right one.
+//! within which lines look like records themselves ([`super::judge`]).
 
 use super::block::{Mark, State};
 use super::ending::{Ending, Found, line_end};
+use super::judge::Judge;
 use crate::spec::plan::{DelimitedPlan, Escape};
 
 /// How many bytes past a place the scan wants to see before it judges the place:
@@ -33,6 +34,10 @@ pub struct Scan<'p> {
     pub keep_blank: bool,
     /// The longest record, in bytes.
     pub longest: usize,
+    /// No more marks than these are made at a time.
+    pub most: usize,
+    /// Tells lines that look like records, where quotes may be stray.
+    pub judge: Option<Judge<'p>>,
     /// How many fields a record has, where that is known.
     pub fields: Option<usize>,
     /// Whether a record with too few fields is joined to the next lines.
@@ -52,6 +57,8 @@ pub struct Progress {
     pub line: u32,
     /// Whether it is the rest of a record that is too long.
     pub too_long: bool,
+    /// Whether it is the rest of a comment whose end was not in sight.
+    pub in_comment: bool,
     /// Comment lines passed.
     pub comments: u64,
     /// Blank lines passed.
@@ -88,22 +95,14 @@ impl Scan<'_> {
             Escape::With(text) => text.first().copied(),
             Escape::Doubled => None,
         };
-        while progress.at < bytes.len() {
+        while progress.at < bytes.len() && marks.len() < self.most {
             let start = progress.at;
             let rest = &bytes[start..];
-            if self.comment.is_some_and(|c| rest.starts_with(c)) && !progress.too_long {
-                match line_end(ending, bytes, start, whole) {
-                    Found::End(_, next) => {
-                        progress.at = next;
-                        progress.line += 1;
-                        progress.comments += 1;
-                        continue;
-                    }
-                    _ if rest.len() <= self.longest + SIGHT => return,
-                    _ => {
-                        self.too_long(ending, bytes, whole, progress, marks);
-                        return;
-                    }
+            let is_comment = self.comment.is_some_and(|c| rest.starts_with(c));
+            if progress.in_comment || (is_comment && !progress.too_long) {
+                match self.pass_comment(ending, bytes, whole, progress) {
+                    true => continue,
+                    false => return,
                 }
             }
             let first = match (quote, escape) {
@@ -133,6 +132,32 @@ impl Scan<'_> {
             };
             if !done {
                 return;
+            }
+        }
+    }
+
+    /// Goes past a comment, however long it is. False where its end is not in sight.
+    fn pass_comment<E: Ending>(
+        &self,
+        ending: &E,
+        bytes: &[u8],
+        whole: bool,
+        progress: &mut Progress,
+    ) -> bool {
+        match line_end(ending, bytes, progress.at, whole) {
+            Found::End(_, next) => {
+                progress.at = next;
+                progress.line += 1;
+                progress.comments += 1;
+                progress.in_comment = false;
+                true
+            }
+            _ if bytes.len() - progress.at <= self.longest + SIGHT => false,
+            // An end of several bytes may be cut in two here: leave it whole.
+            _ => {
+                progress.at = bytes.len() - LONGEST_MARK;
+                progress.in_comment = true;
+                false
             }
         }
     }
@@ -248,8 +273,13 @@ impl Scan<'_> {
         true
     }
 
-    /// Whether a record over several lines is rather a stray quote in the first:
-    /// it has the wrong number of fields, and the second line alone has the right one.
+    /// Whether a record over several lines is rather a stray quote in its first.
+    ///
+    /// One with the wrong number of fields is, if any later line looks like a record.
+    /// One with the right number is, if a line within it does (where columns are all
+    /// text, so that the number of fields is all there is to go by: at least half of
+    /// them), or if there is no line within and the first and the last both do; but not
+    /// where each of its fields is quoted.
     fn is_stray<E: Ending>(
         &self,
         ending: &E,
@@ -258,20 +288,38 @@ impl Scan<'_> {
         end: usize,
         whole: bool,
     ) -> bool {
-        let Some(fields) = self.fields else {
+        let Some(judge) = &self.judge else {
             return false;
         };
-        let fits = |text: &[u8]| super::fields::count(self.delimited, text) == Ok(fields);
-        if fits(&bytes[start..end]) {
+        let (fits, all_quoted) = judge.fits(&bytes[start..end]);
+        if fits && all_quoted {
             return false;
         }
-        let Found::End(_, second) = line_end(ending, bytes, start, whole) else {
-            return false;
-        };
-        match line_end(ending, bytes, second, whole) {
-            Found::End(stop, _) => fits(&bytes[second..stop]),
-            _ => false,
+        let (mut within, mut alike) = (0, 0);
+        let mut at = start;
+        let mut first = &bytes[start..start];
+        while let Found::End(stop, next) = line_end(ending, bytes, at, whole) {
+            let line = &bytes[at..stop.min(end)];
+            let is_comment = self.comment.is_some_and(|c| line.starts_with(c));
+            if at == start {
+                first = line;
+            } else if next >= end {
+                return match (fits, within) {
+                    (true, 0) => judge.looks_whole(first) && judge.looks_whole(line),
+                    (true, _) => !judge.has_evidence() && alike * 2 >= within,
+                    (false, _) => judge.looks_whole(line),
+                };
+            } else if !self.is_blank(line) && !is_comment {
+                within += 1;
+                let is_alike = judge.looks_whole(line);
+                if is_alike && (judge.has_evidence() || !fits) {
+                    return true;
+                }
+                alike += u32::from(is_alike);
+            }
+            at = next;
         }
+        false
     }
 
     /// The end of the record at `start`, quotes in mind.
@@ -339,7 +387,7 @@ impl Scan<'_> {
                     Found::Unknown => return Unquoted::Unknown,
                     Found::Text => at = here + 1,
                 }
-            } else if text.starts_with(quote) {
+            } else if !quote.is_empty() && text.starts_with(quote) {
                 let opens = here == start || self.delimited.ends_at(bytes, floor, here);
                 at = here + quote.len();
                 floor = at;

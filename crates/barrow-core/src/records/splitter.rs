@@ -6,13 +6,15 @@ use super::block::{Block, FileEnd, LeftOut, Mark, State};
 use super::ending::{Byte, Bytes, FileEnding, Found, Line};
 use super::file::{FileReading, ShapeReading};
 use super::header::{self, Bound};
+use super::judge::Judge;
 use super::scan::{Progress, Scan};
 use super::start::{Rules, Start, Text, open, open_input};
 use crate::error::Error;
 use crate::source::SourceFile;
 use crate::source::open::Input;
 use crate::spec::plan::{
-    ColumnPlan, Header, KindPlan, Place, Plan, PreambleKey, WhenBlank, WhenShort,
+    ColumnPlan, Header, KindPlan, Place, Plan, PreambleKey, WhenBlank, WhenEmpty, WhenNewColumn,
+    WhenShort,
 };
 use crate::visible::visible;
 
@@ -20,6 +22,12 @@ use crate::visible::visible;
 /// and 512 KiB, this was the fastest both for typing and for loading: a block and
 /// its cells stay in a core's second-level cache.
 pub const BLOCK: usize = 128 << 10;
+
+/// How many records a block holds at the most.
+const MOST_RECORDS: usize = 8 << 10;
+
+/// How many values a block holds at the most, unless its records have very many.
+const MOST_VALUES: usize = 32 << 10;
 
 /// How far the end of the header is looked for.
 const LONGEST_LEAD: usize = 16 << 20;
@@ -39,6 +47,8 @@ pub struct Splitter<'p> {
     plan: &'p Plan,
     files: std::iter::Enumerate<std::vec::IntoIter<SourceFile>>,
     block_size: usize,
+    /// How many records a block holds at the most.
+    most_records: usize,
     order: u64,
     current: Option<Open>,
     /// Whether the files are hashed on the way.
@@ -74,6 +84,7 @@ impl<'p> Splitter<'p> {
             plan,
             files: files.into_iter().enumerate(),
             block_size: block_size.max(1),
+            most_records: most_records(plan),
             order: 0,
             current: None,
             hashes: false,
@@ -280,6 +291,7 @@ impl<'p> Splitter<'p> {
         };
         let mut lead = Lead::new(ending, mark);
         if whole && bytes.len() == mark {
+            self.may_be_empty(name, true)?;
             lead.shapes = self.shapes_by_place();
             return Ok(Some(lead));
         }
@@ -313,13 +325,25 @@ impl<'p> Splitter<'p> {
             lead.shapes = self.shapes_by_place();
             return Ok(Some(lead));
         }
-        let Bound { binding, notes } = header::bind(name, self.columns(), &header)?;
+        let Bound { binding, notes } =
+            header::bind(name, self.columns(), &header, plan.when_new_column)?;
         lead.shapes = vec![ShapeReading {
             fields: header.len(),
             binding,
         }];
         lead.notes = notes;
         Ok(Some(lead))
+    }
+
+    /// A file without a record stops the load, unless the spec says to skip it.
+    fn may_be_empty(&self, file: &str, is_blank: bool) -> Result<(), Error> {
+        match self.plan.source.when_empty {
+            WhenEmpty::Stop => Err(Error::Empty {
+                file: file.into(),
+                is_blank,
+            }),
+            WhenEmpty::Skip => Ok(()),
+        }
     }
 
     /// How many lines come before the one that has the columns' names.
@@ -341,7 +365,7 @@ impl<'p> Splitter<'p> {
             };
             let mark = Mark::new(line.bytes..end, end, 0, State::Quoted);
             let names = rules.names(bytes, &mark);
-            if header::bind(name, self.columns(), &names).is_ok() {
+            if header::bind(name, self.columns(), &names, WhenNewColumn::Ignore).is_ok() {
                 return Ok(Some(lines));
             }
             line.pass_line(bytes, whole);
@@ -371,6 +395,8 @@ impl<'p> Splitter<'p> {
             fields: None,
             keep_blank: false,
             join: false,
+            // A header is read whole or not at all, however long records may be.
+            longest: LONGEST_LEAD,
             ..self.scan(rules, None)
         };
         let start = Progress {
@@ -433,6 +459,8 @@ impl<'p> Splitter<'p> {
             comment: rules.comment.as_deref(),
             keep_blank: plan.when_blank == WhenBlank::Reject,
             longest: plan.longest,
+            most: self.most_records.saturating_add(plan.trailer),
+            judge: None,
             fields: fields.filter(|_| plan.measure.is_none()),
             join: plan.when_short == WhenShort::Join,
             by_characters: self.plan.by_characters(&rules.charset),
@@ -472,7 +500,10 @@ impl<'p> Splitter<'p> {
             [shape] if !self.plan.has_kinds() => Some(shape.fields),
             _ => None,
         };
-        let scan = self.scan(&reading.rules, fields);
+        let scan = Scan {
+            judge: Judge::new(self.plan, &reading),
+            ..self.scan(&reading.rules, fields)
+        };
         block.bytes.append(&mut open.carry);
         block.marks.append(&mut open.held);
         let mut want = self.block_size.saturating_sub(block.bytes.len()).max(1);
@@ -510,7 +541,10 @@ impl<'p> Splitter<'p> {
 
     /// Parts what the block keeps from what is carried to the next one.
     fn hand_on(&self, open: &mut Open, block: &mut Block, trailer: usize) -> Result<(), Error> {
-        if open.text.whole && block.marks.len() < trailer {
+        join_rests(&mut block.marks);
+        // The bytes may hold more records than a block does.
+        let is_last = open.text.whole && open.progress.at == block.bytes.len();
+        if is_last && block.marks.len() < trailer {
             let found = block.marks.len() as u64;
             return Err(too_short(
                 &open.reading.name,
@@ -539,7 +573,10 @@ impl<'p> Splitter<'p> {
         open.record = block.first_record + block.marks.len() as u64;
         open.left_out.comments += std::mem::take(&mut open.progress.comments);
         open.left_out.blank += std::mem::take(&mut open.progress.blank);
-        if open.text.whole {
+        if is_last && open.record == 1 {
+            self.may_be_empty(&open.reading.name, false)?;
+        }
+        if is_last {
             open.left_out.trailer = held.len() as u64;
             let trailer = if held.is_empty() {
                 cut..cut
@@ -614,6 +651,41 @@ impl Lead {
         self.lines += 1;
         self.left_out.preamble += 1;
         true
+    }
+}
+
+/// Whether a record that is written, with its end, would be read as the one that it is. Text
+/// over several lines may look like records of its own ([`super::judge`]).
+pub fn reads_as_one(plan: &Plan, file: &FileReading, record: &[u8]) -> bool {
+    let splitter = Splitter::new(plan, Vec::new(), BLOCK);
+    let scan = Scan {
+        judge: Judge::new(plan, file),
+        ..splitter.scan(&file.rules, file.shapes.first().map(|shape| shape.fields))
+    };
+    let mut marks = Vec::new();
+    let mut progress = Progress::default();
+    Splitter::run(&scan, &file.ending, record, true, &mut progress, &mut marks);
+    matches!(marks.as_slice(), [mark] if matches!(mark.state, State::Plain | State::Quoted))
+}
+
+/// How many records a block holds at the most. Records of a few bytes may all be wrong, and
+/// a reject takes more room than they do: this keeps memory flat whatever is rejected.
+fn most_records(plan: &Plan) -> usize {
+    let columns = plan.kinds.iter().map(|kind| kind.read.len()).max();
+    (MOST_VALUES / columns.unwrap_or(1).max(1)).clamp(256, MOST_RECORDS)
+}
+
+/// Puts the later parts of a record that is too long to its first, where both are here.
+fn join_rests(marks: &mut Vec<Mark>) {
+    if marks.iter().skip(1).any(|m| m.state == State::TooLongRest) {
+        marks.dedup_by(|later, first| {
+            let joins = later.state == State::TooLongRest
+                && matches!(first.state, State::TooLong | State::TooLongRest);
+            if joins {
+                (first.end, first.next) = (later.end, later.next);
+            }
+            joins
+        });
     }
 }
 

@@ -79,7 +79,11 @@ fn begin(plan: &Plan, source: &SourceFile, first: &[u8]) -> Result<Start, Error>
                 detected.encoding.name(),
                 detected.why
             ));
-            Charset::of(detected.encoding, plan.by_bytes())
+            let charset = Charset::of(detected.encoding, plan.by_bytes());
+            if let Some(why) = charset.cannot_be_cut() {
+                return Err(Error::Encoding(format!("{}: {why}", source.name())));
+            }
+            charset
         }
         Some(said) => match marked {
             Some((encoding, _)) if encoding.name() != said.name() && said.reads_as_ascii() => {
@@ -261,6 +265,7 @@ impl Rules {
                 delimiter: bytes("delimiter", &d.delimiter)?,
                 quote: bytes("quote", &d.quote)?,
                 escape,
+                ending: bytes("record end", &d.ending)?,
             },
             comment: comment.transpose()?,
         })

@@ -13,7 +13,7 @@ impl Scan<'_> {
         progress: &mut Progress,
         marks: &mut Vec<Mark>,
     ) {
-        while progress.at < bytes.len() {
+        while progress.at < bytes.len() && marks.len() < self.most {
             let rest = &bytes[progress.at..];
             let length = if self.by_characters {
                 characters(rest, width)
@@ -40,14 +40,18 @@ impl Scan<'_> {
 
 /// How many bytes the first `count` characters of UTF-8 take, if all are there.
 pub fn characters(text: &[u8], count: usize) -> Option<usize> {
-    let mut starts = text
-        .iter()
-        .enumerate()
-        .filter(|(_, b)| (**b as i8) >= -0x40);
-    match starts.nth(count) {
-        Some((at, _)) => Some(at),
-        None => (text.iter().filter(|b| (**b as i8) >= -0x40).count() == count)
+    let starts = || borders(text);
+    match starts().nth(count) {
+        Some(at) => Some(at),
+        None => (starts().count() == count)
             .then_some(text.len())
             .filter(|_| text.last().is_none_or(u8::is_ascii)),
     }
+}
+
+/// Where each character of UTF-8 starts, 0-based. The first byte starts one, also where
+/// it continues none: such bytes belong to somebody, and nothing is lost.
+pub fn borders(text: &[u8]) -> impl Iterator<Item = usize> + '_ {
+    let starts = |at: &usize| *at == 0 || (text[*at] as i8) >= -0x40;
+    (0..text.len()).filter(starts)
 }

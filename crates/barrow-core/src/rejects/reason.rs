@@ -1,5 +1,7 @@
 //! Why a record did not load.
 
+use std::sync::Arc;
+
 use serde::{Deserialize, Serialize};
 
 /// What is wrong, as a word. The words stand in `reasons.jsonl`.
@@ -149,13 +151,14 @@ impl Code {
     }
 }
 
-/// One thing wrong with one record.
+/// One thing wrong with one record. Its words are shared: a file may have the same thing
+/// wrong with it millions of times.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Reason {
     /// What is wrong.
     pub code: Code,
     /// The column it is about; none where it is the whole record.
-    pub column: Option<String>,
+    pub column: Option<Arc<str>>,
     /// The field's place in the record, 1-based, where there is one.
     pub field: Option<u32>,
     /// Where the field (or the record) starts: bytes from the file's start, 0-based.
@@ -163,9 +166,9 @@ pub struct Reason {
     /// The value as text, shortened where it is very long.
     pub value: Option<String>,
     /// What is wrong, in one plain line; the summary groups by it.
-    pub says: String,
+    pub says: Arc<str>,
     /// What was expected instead.
-    pub expected: String,
+    pub expected: Arc<str>,
 }
 
 /// A record that did not load: its reasons, and its bytes as they came.

@@ -123,6 +123,19 @@ impl Charset {
         }
     }
 
+    /// Why fields of a set number of bytes mean nothing in this encoding, if they do not: a
+    /// line end or a space is found by its byte, and what bytes mean may depend on those
+    /// before them.
+    pub fn cannot_be_cut(&self) -> Option<String> {
+        match self {
+            Charset::Fields(encoding) if !encoding.is_ascii_compatible() => Some(format!(
+                "{} cannot be cut by bytes: its fields are counted in characters",
+                encoding.name()
+            )),
+            _ => None,
+        }
+    }
+
     /// Text as the bytes that the splitter meets. `None` where the encoding
     /// lacks a character of it.
     pub fn bytes_of(&self, text: &str) -> Option<Vec<u8>> {

@@ -4,11 +4,14 @@
 //! are the file's own bytes; so beside the decoded text the raw bytes are kept,
 //! with anchors from one to the other.
 
-use encoding_rs::{Decoder, DecoderResult, Encoding};
+use encoding_rs::{Decoder, DecoderResult, Encoding, ISO_2022_JP};
 
 /// About how many raw bytes lie between two anchors. A place between them is
 /// found by decoding from the one before, a byte at a time.
 const APART: usize = 256;
+
+/// What an escape sequence begins with (ECMA-35).
+const ESCAPE: u8 = 0x1B;
 
 /// What stands in the text where bytes did not decode.
 const MARK: &str = "\u{FFFD}";
@@ -24,6 +27,8 @@ pub struct TextMap {
     /// Places in the text of marks for bytes that did not decode.
     bad: Vec<u32>,
     encoding: Option<&'static Encoding>,
+    /// The escape sequence that is in force where `raw` starts, in an encoding with a state.
+    state: Vec<u8>,
 }
 
 impl TextMap {
@@ -59,6 +64,8 @@ impl TextMap {
         let mut decoder = encoding.new_decoder_without_bom_handling();
         let (mut at, mut place) = (from, raw);
         let mut out = [0; 64];
+        // An escape sequence is no text by itself.
+        let _ = decoder.decode_to_utf8_without_replacement(self.state_at(raw), &mut out, false);
         while at < text && place < self.raw.len() {
             let mut byte = &self.raw[place..=place];
             loop {
@@ -90,9 +97,23 @@ impl TextMap {
         place
     }
 
+    /// The escape sequence that is in force at a place in the raw bytes: the last one before
+    /// it. Only ISO-2022-JP has a state, which RFC 1468 sets by `ESC ( B`, `ESC ( J`,
+    /// `ESC $ @` and `ESC $ B`.
+    fn state_at(&self, raw: usize) -> &[u8] {
+        if self.encoding != Some(ISO_2022_JP) {
+            return &[];
+        }
+        match memchr::memrchr(ESCAPE, &self.raw[..raw]) {
+            Some(at) => self.raw.get(at..at + 3).unwrap_or_default(),
+            None => &self.state,
+        }
+    }
+
     /// Takes off what belongs to the text from `cut` on.
     fn split_off(&mut self, cut: usize) -> TextMap {
         let place = self.place(cut);
+        let state = self.state_at(place).to_vec();
         let raw = self.raw.split_off(place);
         let rebased = |(t, r): &(u32, u32)| (*t - cut as u32, *r - place as u32);
         let anchors = self
@@ -103,6 +124,7 @@ impl TextMap {
         let mut rest = TextMap {
             raw,
             encoding: self.encoding,
+            state,
             ..TextMap::default()
         };
         rest.anchors.push((0, 0));
@@ -133,6 +155,7 @@ impl Transcoder {
             anchors: vec![(0, mark.len() as u32)],
             bad: Vec::new(),
             encoding: Some(encoding),
+            state: Vec::new(),
         };
         Transcoder {
             decoder: encoding.new_decoder_without_bom_handling(),
@@ -240,6 +263,30 @@ mod tests {
                 3
             }
         );
+    }
+
+    #[test]
+    fn an_encoding_with_a_state_has_its_places_too() {
+        let text = "x0,日本かな\n".repeat(400);
+        let (raw, _, _) = ISO_2022_JP.encode(&text);
+        let mut coder = Transcoder::new(ISO_2022_JP, b"");
+        let mut out = Vec::new();
+        for piece in raw.chunks(61) {
+            coder.decode(piece, false, &mut out);
+        }
+        assert_eq!(out, text.as_bytes());
+        let line = "x0,日本かな\n".len();
+        let raw_line = raw.iter().position(|b| *b == b'\n').unwrap() + 1;
+        // The map is parted within kanji, where a state is in force.
+        let first = coder.hand_on(200 * line + "x0,日".len());
+        for number in 0..200 {
+            assert_eq!(first.raw(number * line..(number + 1) * line), &raw[..raw_line]);
+        }
+        let rest = "本かな\n".len();
+        for number in 0..199 {
+            let start = rest + number * line;
+            assert_eq!(coder.raw(start..start + line), &raw[..raw_line], "{number}");
+        }
     }
 
     #[test]

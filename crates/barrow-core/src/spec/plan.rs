@@ -7,9 +7,9 @@ use super::problem::Problem;
 use super::types::Type;
 pub use super::written::{
     Afterwards, Align, Case, Disposal, Every, Form, Header, Measure, Mode, Part as PartKey, Per,
-    PreambleKey, QuoteWhen, QuotedEmpty, Sign, Tolerance, Trim, WhenBlank, WhenLong,
-    WhenNotAllowed, WhenNotListed, WhenOutOfRange, WhenShort, WhenTooLong, WhenTooPrecise,
-    WhenUndecodable, WhenUnencodable, WhenUnfit, WhenUnreadable,
+    PreambleKey, QuoteWhen, QuotedEmpty, Sign, Tolerance, Trim, WhenBlank, WhenChanged, WhenEmpty,
+    WhenLong, WhenNewColumn, WhenNotAllowed, WhenNotListed, WhenOutOfRange, WhenShort, WhenTooLong,
+    WhenTooPrecise, WhenUndecodable, WhenUnencodable, WhenUnfit, WhenUnreadable,
 };
 use crate::conditions::Condition;
 use crate::source::{Charset, Packing};
@@ -201,6 +201,10 @@ pub struct SourcePlan {
     pub stand_in: String,
     /// How the files are packed.
     pub packing: Packing,
+    /// Files without a record.
+    pub when_empty: WhenEmpty,
+    /// Names that were loaded before, with other content.
+    pub when_changed: WhenChanged,
     /// What becomes of the files once their rows are committed.
     pub afterwards: Afterwards,
 }
@@ -224,6 +228,8 @@ pub struct RecordPlan {
     pub when_short: WhenShort,
     /// Records with too many fields.
     pub when_long: WhenLong,
+    /// Columns of a file that the spec does not name.
+    pub when_new_column: WhenNewColumn,
     /// The longest record, in bytes.
     pub longest: usize,
     /// What sets fields apart; for a fixed layout, nothing.
@@ -265,6 +271,8 @@ pub struct DelimitedPlan {
     pub quote: Vec<u8>,
     /// How a quote stands inside quotes.
     pub escape: Escape,
+    /// The record's end, where the spec says it: an escape makes it ordinary text too.
+    pub ending: Vec<u8>,
 }
 
 /// How a quote stands inside a quoted field.
@@ -327,6 +335,8 @@ pub struct TargetPlan {
     pub every: Every,
     /// Whether the database keeps a ledger of what was loaded.
     pub ledger: bool,
+    /// Whether a load that brings no row may empty the table.
+    pub may_empty: bool,
 }
 
 /// How files are written, beyond what the spec says of reading.
@@ -359,6 +369,8 @@ pub struct RejectsPlan {
     pub table: Option<String>,
     /// What the tolerance is for.
     pub per: Per,
+    /// How many reasons are written in full; those beyond are counted.
+    pub keep: u64,
 }
 
 impl DelimitedPlan {
@@ -373,7 +385,12 @@ impl DelimitedPlan {
     /// How many bytes at the start of `rest`, which follows an escape, are
     /// escaped by it. Zero means that the escape is ordinary text.
     pub fn escapable(&self, rest: &[u8]) -> usize {
-        [self.escape_text(), &self.quote, &self.delimiter]
+        [
+            self.escape_text(),
+            &self.quote,
+            &self.delimiter,
+            &self.ending,
+        ]
             .into_iter()
             .find(|text| !text.is_empty() && rest.starts_with(text))
             .map_or(0, <[u8]>::len)

@@ -76,6 +76,8 @@ fn source(mut s: Section<'_>) -> Source {
         when_undecodable: s.word("when_undecodable"),
         stand_in: s.text("stand_in"),
         packing: s.word("packing"),
+        when_empty: s.word("when_empty"),
+        when_changed: s.word("when_changed"),
         afterwards: afterwards(&mut s),
     };
     s.finish();
@@ -132,6 +134,7 @@ fn records(mut s: Section<'_>) -> (Records, Option<At<String>>) {
         when_blank: s.word("when_blank"),
         when_short: s.word("when_short"),
         when_long: s.word("when_long"),
+        when_new_column: s.word("when_new_column"),
         longest: size(&mut s, "longest"),
     };
     let keep_if = s.text("keep_if");
@@ -410,6 +413,7 @@ fn target(mut s: Section<'_>) -> Target {
         every: every(&mut s),
         key: s.texts("key"),
         ledger: s.flag("ledger"),
+        may_empty: s.flag("may_empty"),
     };
     s.finish();
     target
@@ -452,6 +456,7 @@ fn rejects(mut s: Section<'_>) -> Rejects {
         folder: s.text("folder"),
         table: s.text("table"),
         per: s.word("per"),
+        keep: s.count("keep"),
     };
     s.finish();
     rejects

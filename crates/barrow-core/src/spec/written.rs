@@ -161,6 +161,10 @@ pub struct Source {
     pub stand_in: Option<At<String>>,
     /// How the files are packed.
     pub packing: Option<At<Packing>>,
+    /// A file without a record.
+    pub when_empty: Option<At<WhenEmpty>>,
+    /// A name that was loaded before, with other content.
+    pub when_changed: Option<At<WhenChanged>>,
     /// What becomes of the files once their rows are committed.
     pub afterwards: Option<At<Afterwards>>,
 }
@@ -197,6 +201,37 @@ words! {
         Replace = "replace",
         /// The load stops.
         Stop = "stop",
+    }
+}
+
+words! {
+    /// What is done with a file that has no byte, or no record.
+    WhenEmpty {
+        /// The load stops.
+        Stop = "stop",
+        /// It brings nothing, which is said.
+        Skip = "skip",
+    }
+}
+
+words! {
+    /// What is done with a file whose name was loaded before, with other content, where the
+    /// rows of then stay in the table.
+    WhenChanged {
+        /// The load stops.
+        Stop = "stop",
+        /// It is loaded too.
+        Load = "load",
+    }
+}
+
+words! {
+    /// What is done with a column of a file that the spec does not name.
+    WhenNewColumn {
+        /// The load stops.
+        Stop = "stop",
+        /// It is not read, which is said.
+        Ignore = "ignore",
     }
 }
 
@@ -277,6 +312,8 @@ pub struct Records {
     pub when_short: Option<At<WhenShort>>,
     /// Records with too many fields.
     pub when_long: Option<At<WhenLong>>,
+    /// Columns that the spec does not name.
+    pub when_new_column: Option<At<WhenNewColumn>>,
     /// The longest record, in bytes.
     pub longest: Option<At<u64>>,
 }
@@ -520,6 +557,8 @@ pub struct Target {
     pub key: Option<Vec<At<String>>>,
     /// Whether the database keeps a ledger of what was loaded.
     pub ledger: Option<At<bool>>,
+    /// Whether a load that brings no row may empty the table.
+    pub may_empty: Option<At<bool>>,
 }
 
 /// How often a load commits.
@@ -542,6 +581,8 @@ pub struct Rejects {
     pub table: Option<At<String>>,
     /// What the tolerance is for.
     pub per: Option<At<Per>>,
+    /// How many reasons are written in full.
+    pub keep: Option<At<u64>>,
 }
 
 words! {

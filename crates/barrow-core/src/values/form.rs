@@ -161,6 +161,11 @@ impl NumberForm {
             }
         }
         plain.extend_from_slice(exponent);
+        // A point would be read as the mark that it stands in for here.
+        let has_point = |part: &[u8]| part.contains(&b'.');
+        if !mark.is_ascii() && (has_point(&plain) || fraction.is_some_and(has_point)) {
+            return Err(Code::NotANumber);
+        }
         if let Some(fraction) = fraction {
             plain.push(self.mark());
             plain.extend_from_slice(fraction);
@@ -334,6 +339,8 @@ mod tests {
             (".", "\u{A0}", "1\u{A0}204.5", Some("1204.5")),
             (".", "'", "1'204", Some("1204")),
             ("\u{66B}", "", "12\u{66B}5", Some("12.5")),
+            ("\u{66B}", "", "1.500", None),
+            ("\u{66B}", ".", "1.500\u{66B}5", Some("1500.5")),
             (".", "", "(12.50)", Some("-12.50")),
             (".", "", "(-12.50)", None),
             (".", "", "12.50-", Some("-12.50")),

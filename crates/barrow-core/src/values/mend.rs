@@ -41,7 +41,7 @@ impl ColumnReader {
         match code {
             Code::TooLong => match policies.too_long {
                 WhenTooLong::Reject => Err(code),
-                WhenTooLong::Null => self.nulled(code, What::TooLongNulled, cell, note),
+                WhenTooLong::Null => self.nulled(code, What::TooLongNulled, store, cell, note),
                 WhenTooLong::Cut => {
                     nearest(store, cell)?;
                     note(self.cut());
@@ -50,7 +50,7 @@ impl ColumnReader {
             },
             Code::OutOfRange => match policies.out_of_range {
                 WhenOutOfRange::Reject => Err(code),
-                WhenOutOfRange::Null => self.nulled(code, What::OutOfRangeNulled, cell, note),
+                WhenOutOfRange::Null => self.nulled(code, What::OutOfRangeNulled, store, cell, note),
                 WhenOutOfRange::Clamp => {
                     nearest(store, cell)?;
                     note(What::Clamped);
@@ -59,7 +59,7 @@ impl ColumnReader {
             },
             Code::TooPrecise => match policies.too_precise {
                 WhenTooPrecise::Reject => Err(code),
-                WhenTooPrecise::Null => self.nulled(code, What::TooPreciseNulled, cell, note),
+                WhenTooPrecise::Null => self.nulled(code, What::TooPreciseNulled, store, cell, note),
                 WhenTooPrecise::Round => {
                     nearest(store, cell)?;
                     note(self.rounded());
@@ -79,7 +79,7 @@ impl ColumnReader {
         note: &mut impl FnMut(What),
     ) -> Result<(), Code> {
         match (self.policies.unreadable, &self.default) {
-            (WhenUnreadable::Null, _) => self.nulled(code, What::UnreadableNulled, cell, note),
+            (WhenUnreadable::Null, _) => self.nulled(code, What::UnreadableNulled, store, cell, note),
             (WhenUnreadable::Default, Some(default)) => {
                 note(What::UnreadableDefaulted);
                 *cell = default.put(store);
@@ -98,7 +98,7 @@ impl ColumnReader {
         note: &mut impl FnMut(What),
     ) -> Result<(), Code> {
         match (self.policies.not_allowed, &self.default) {
-            (WhenNotAllowed::Null, _) => self.nulled(code, What::NotAllowedNulled, cell, note),
+            (WhenNotAllowed::Null, _) => self.nulled(code, What::NotAllowedNulled, store, cell, note),
             (WhenNotAllowed::Default, Some(default)) => {
                 note(What::NotAllowedDefaulted);
                 *cell = default.put(store);
@@ -108,21 +108,21 @@ impl ColumnReader {
         }
     }
 
-    /// Null in place of a value. A required column is never made null: its
-    /// record is rejected for what was wrong in the first place.
-    fn nulled(
+    /// Null in place of a value, or the default that stands for null. A required column
+    /// is never made null: its record is rejected for what was wrong in the first place.
+    pub(super) fn nulled(
         &self,
         code: Code,
         what: What,
+        store: &mut Vec<u8>,
         cell: &mut Cell,
         note: &mut impl FnMut(What),
     ) -> Result<(), Code> {
-        if self.required {
+        if self.required && self.default.is_none() {
             return Err(code);
         }
         note(what);
-        *cell = Cell::Null;
-        Ok(())
+        self.null(store, cell, note)
     }
 
     fn cut(&self) -> What {

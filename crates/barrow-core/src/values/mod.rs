@@ -28,7 +28,6 @@ pub use form::NumberForm;
 pub use limits::Valued;
 pub use number::scaled;
 pub use options::{BadOption, Given, LimitOptions, Policies, ReaderOptions, StepOptions};
-pub use pattern::utc;
 pub use reader::ColumnReader;
 pub use rows::{Fault, Fields, Results};
 pub use show::{decimal, shown};

@@ -1,11 +1,11 @@
 //! Dates, times of day and timestamps.
 
 use jiff::civil::DateTime;
-use jiff::tz::{AmbiguousOffset, Offset, TimeZone};
+use jiff::tz::{AmbiguousOffset, TimeZone};
 
-use super::cell::Cell;
+use super::cell::{Cell, Day};
 use super::kind::{Kind, Place};
-use super::pattern::{Moment, Pattern, Unread, directives, utc};
+use super::pattern::{Moment, Pattern, Unread, directives};
 use crate::rejects::Code;
 use crate::spec::Type;
 
@@ -202,18 +202,20 @@ impl Moments {
                 (pattern.pattern.read(value).map_err(unread)?, Some(offset))
             }
         };
-        let local = local(moment).ok_or(Code::NotATimestamp)?;
         let offset = match (offset, &self.zone) {
-            (Some(seconds), _) => Offset::from_seconds(seconds).map_err(|_| Code::NotATimestamp)?,
-            (None, Some(zone)) => match zone.to_ambiguous_timestamp(local).offset() {
-                AmbiguousOffset::Unambiguous { offset } => offset,
-                AmbiguousOffset::Gap { .. } => return Err(Code::NoSuchTime),
-                AmbiguousOffset::Fold { .. } => return Err(Code::AmbiguousTime),
-            },
+            (Some(seconds), _) => seconds,
+            (None, Some(zone)) => {
+                let local = local(moment).ok_or(Code::NotATimestamp)?;
+                match zone.to_ambiguous_timestamp(local).offset() {
+                    AmbiguousOffset::Unambiguous { offset } => offset.seconds(),
+                    AmbiguousOffset::Gap { .. } => return Err(Code::NoSuchTime),
+                    AmbiguousOffset::Fold { .. } => return Err(Code::AmbiguousTime),
+                }
+            }
             (None, None) => return Err(Code::NotATimestamp),
         };
-        let at = offset.to_timestamp(local).map_err(|_| Code::OutOfRange)?;
-        let (day, nanos) = utc(at).ok_or(Code::OutOfRange)?;
+        let day = moment.day.ok_or(Code::NotATimestamp)?;
+        let (day, nanos) = in_utc(day, moment.nanos, offset).ok_or(Code::OutOfRange)?;
         Ok(Cell::Timestamp(day, nanos))
     }
 }
@@ -234,6 +236,18 @@ impl MomentPattern {
             offset,
         })
     }
+}
+
+/// A local day and time in UTC, if its year there is 1 to 9999. `offset` is in seconds.
+///
+/// Not by way of jiff's moments, which end on the last day but one of 9999: the last one is
+/// what many programs write for "never ends".
+fn in_utc(day: Day, nanos: u64, offset: i32) -> Option<(Day, u64)> {
+    const DAY: i64 = 86_400_000_000_000;
+    let at = nanos as i64 - i64::from(offset) * 1_000_000_000;
+    let days = i64::from(day.number()) + at.div_euclid(DAY);
+    let day = Day::of_number(i32::try_from(days).ok()?)?;
+    Some((day, at.rem_euclid(DAY) as u64))
 }
 
 /// A day and its time as jiff has them.
@@ -298,7 +312,6 @@ impl Kind for Moments {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::values::cell::Day;
 
     #[test]
     fn patterns_are_tried_in_order() {
@@ -346,6 +359,8 @@ mod tests {
             ("2031-04-03", Err(Code::NotATimestamp)),
             ("2031-02-30 10:30:00Z", Err(Code::NoSuchDate)),
             ("0001-01-01 00:30:00+01:00", Err(Code::OutOfRange)),
+            ("9999-12-31 23:59:59Z", at(9999, 12, 31, 86_399)),
+            ("9999-12-31 23:59:59-01:00", Err(Code::OutOfRange)),
         ];
         for (value, wanted) in cases {
             assert_eq!(moment(&[], None, value), wanted, "{value}");
@@ -353,6 +368,10 @@ mod tests {
         let within = moment(&["%z %d.%m.%Y %H:%M"], None, "+0200 03.04.2031 10:30");
         assert_eq!(within, at(2031, 4, 3, 8 * 3600 + 1800));
         assert_eq!(moment(&["unix_seconds"], None, "60"), at(1970, 1, 1, 60));
+        let last = moment(&["unix_seconds"], None, "253402300799");
+        assert_eq!(last, at(9999, 12, 31, 86_399));
+        let later = moment(&["unix_seconds"], None, "253402300800");
+        assert_eq!(later, Err(Code::NoSuchDate));
     }
 
     #[test]

@@ -19,6 +19,9 @@ use crate::spec::Type;
 /// Nanoseconds in a second.
 const SECOND: u64 = 1_000_000_000;
 
+/// Nanoseconds in a day.
+const DAY: i128 = 86_400 * SECOND as i128;
+
 /// The first year that two digits name unless the spec says another: 69 to 99 are
 /// of the 20th century (POSIX, strptime).
 const YEARS_FROM: i16 = 1969;
@@ -204,11 +207,15 @@ impl Pattern {
     /// jiff reads a 60th second as the 59th. That would be another value than
     /// the file's, and nothing is altered in silence.
     fn took_a_leap_second(&self, read: &BrokenDownTime, value: &[u8]) -> bool {
-        let sixties = |text: &[u8]| memchr::memmem::find_iter(text, b"60").count();
+        // The 60 that was taken for a 59 is the one that says the same as a 59 there.
+        let says_the_same = |at: usize| {
+            let mut other = value.to_vec();
+            other[at..at + 2].copy_from_slice(b"59");
+            strtime::parse(&self.text, &other)
+                .is_ok_and(|other| format!("{other:?}") == format!("{read:?}"))
+        };
         read.second() == Some(59)
-            && read
-                .to_string(&self.text)
-                .is_ok_and(|again| sixties(again.as_bytes()) < sixties(value))
+            && memchr::memmem::find_iter(value, b"60").any(says_the_same)
     }
 }
 
@@ -224,21 +231,14 @@ fn since_1970(value: &[u8], digits: u32) -> Result<Moment, Unread> {
         Err(Code::OutOfRange) => return Err(Unread::NoSuchDay),
         Err(_) => return Err(Unread::Unlike),
     };
-    let at = jiff::Timestamp::from_nanosecond(nanos).map_err(|_| Unread::NoSuchDay)?;
-    let (day, nanos) = utc(at).ok_or(Unread::NoSuchDay)?;
+    // Not by way of jiff's moments, which end on the last day but one of 9999.
+    let (days, nanos) = (nanos.div_euclid(DAY), nanos.rem_euclid(DAY));
+    let day = i32::try_from(days).ok().and_then(Day::of_number);
+    let (day, nanos) = (day.ok_or(Unread::NoSuchDay)?, nanos as u64);
     Ok(Moment {
         day: Some(day),
         nanos,
     })
-}
-
-/// A moment's day and time of day in UTC, if its year is 1 to 9999.
-pub fn utc(at: jiff::Timestamp) -> Option<(Day, u64)> {
-    let at = jiff::tz::Offset::UTC.to_datetime(at);
-    let time = at.time();
-    let seconds = time.hour() as u64 * 3600 + time.minute() as u64 * 60 + time.second() as u64;
-    let day = Day::new(at.year(), at.month() as u8, at.day() as u8)?;
-    Some((day, seconds * SECOND + time.subsec_nanosecond() as u64))
 }
 
 /// The longest pattern with a fast path, in bytes of what it reads.

@@ -349,6 +349,7 @@ impl ColumnReader {
             Code::NoSuchTime => "a time that the zone's clocks show".into(),
             Code::AmbiguousTime => "a time that the zone's clocks show once, or an offset".into(),
             Code::TooPrecise if self.ty == Type::Date => "a date without a time of day".into(),
+            Code::TooLong if !self.has_length() => "at most [records] longest".into(),
             Code::OutOfRange => limits
                 .and_then(Limits::bounds)
                 .unwrap_or_else(|| format!("what {} holds", self.ty)),
@@ -380,11 +381,16 @@ impl ColumnReader {
             },
             Code::TooPrecise if self.ty == Type::Date => "a date with a time of day".into(),
             Code::TooPrecise => format!("too precise for {}", self.ty),
+            Code::TooLong if !self.has_length() => "longer than a record may be".into(),
             Code::TooLong => format!("too long for {}", self.ty),
             Code::NotAllowed => format!("not {}", self.expected(code)),
             Code::NotBytes => format!("not {}", self.expected),
             _ => code.words().into(),
         }
+    }
+
+    fn has_length(&self) -> bool {
+        matches!(self.ty, Type::Char(_) | Type::VarChar(_))
     }
 
     /// Whether the column's fields are bytes and not text.

@@ -11,6 +11,7 @@ use super::change::{Change, What};
 use super::kind::{Kind, Place};
 use super::limits::{Valued, Verdict};
 use super::reader::{AnyKind, ColumnReader, with_kind};
+use super::steps::Steps;
 use super::trim::trimmed;
 use crate::records::fields::{Span, unescape};
 use crate::rejects::Code;
@@ -233,15 +234,12 @@ impl ColumnReader {
         let range = span.range();
         // RFC 4180 is silent on it; two quotes with nothing between them are
         // the only way in which such a file can say "text, and empty".
-        if range.is_empty() && span.is_quoted() {
-            match self.quoted_empty {
-                QuotedEmpty::Null => return self.null(store, cell, note),
-                QuotedEmpty::Text if self.ty.is_text() => {
-                    *cell = Cell::Text(Piece::in_block(range.start, 0));
-                    return Ok(());
-                }
-                QuotedEmpty::Text => {}
-            }
+        let says_empty = range.is_empty() && span.is_quoted();
+        if says_empty && self.quoted_empty == QuotedEmpty::Null {
+            return self.null(store, cell, note);
+        }
+        if says_empty && self.ty.is_text() {
+            return self.empty_text(kind, range.start, store, cell, note);
         }
         if let Some(form) = self.form.as_ref().filter(|form| form.is_bytes()) {
             let plain = form.plain(&fields.bytes[range]);
@@ -259,11 +257,49 @@ impl ColumnReader {
                 self.text(kind, &found.text, at, store, cell, note)
             }
             Err(BadBytes) if self.undecodable == WhenUndecodable::Null => {
-                note(What::BytesNulled);
-                self.null(store, cell, note)
+                self.nulled(Code::BadBytes, What::BytesNulled, store, cell, note)
             }
             Err(BadBytes) => Err(Code::BadBytes),
         }
+    }
+
+    /// Reads text that is there and empty. The words for null do not hold for it, all
+    /// else does.
+    fn empty_text<K: Kind>(
+        &self,
+        kind: &K,
+        at: usize,
+        store: &mut Vec<u8>,
+        cell: &mut Cell,
+        note: &mut impl FnMut(What),
+    ) -> Result<(), Code> {
+        let Some(steps) = &self.steps else {
+            *cell = Cell::Text(Piece::in_block(at, 0));
+            return Ok(());
+        };
+        match self.stepped(steps, "", store, cell, note)? {
+            Some(text) if text.is_empty() => *cell = Cell::Text(Piece::in_block(at, 0)),
+            Some(text) if self.nulls.has(text.as_bytes()) => return self.null(store, cell, note),
+            Some(text) => return self.typed(kind, text.as_bytes(), None, store, cell, note),
+            None => {}
+        }
+        Ok(())
+    }
+
+    /// A text after its steps; none where they made it null, which is done.
+    fn stepped<'t>(
+        &self,
+        steps: &Steps,
+        text: &'t str,
+        store: &mut Vec<u8>,
+        cell: &mut Cell,
+        note: &mut impl FnMut(What),
+    ) -> Result<Option<Cow<'t, str>>, Code> {
+        let found = steps.apply(text, note)?;
+        if found.is_none() {
+            self.nulled(Code::NotInLookup, What::NotListedNulled, store, cell, note)?;
+        }
+        Ok(found)
     }
 
     /// A field's text: decoded, and without escapes.
@@ -380,16 +416,11 @@ impl ColumnReader {
             return self.formed(kind, value, at, store, cell, note);
         };
         let value = std::str::from_utf8(value).map_err(|_| Code::BadBytes)?;
-        match steps.apply(value, note) {
-            Ok(None) => self.null(store, cell, note),
-            Ok(Some(text)) if self.nulls.has(text.as_bytes()) => self.null(store, cell, note),
-            Ok(Some(Cow::Borrowed(text))) => {
-                self.formed(kind, text.as_bytes(), at, store, cell, note)
-            }
-            Ok(Some(Cow::Owned(text))) => {
-                self.formed(kind, text.as_bytes(), None, store, cell, note)
-            }
-            Err(code) => Err(code),
+        match self.stepped(steps, value, store, cell, note)? {
+            None => Ok(()),
+            Some(text) if self.nulls.has(text.as_bytes()) => self.null(store, cell, note),
+            Some(Cow::Borrowed(text)) => self.formed(kind, text.as_bytes(), at, store, cell, note),
+            Some(Cow::Owned(text)) => self.formed(kind, text.as_bytes(), None, store, cell, note),
         }
     }
 

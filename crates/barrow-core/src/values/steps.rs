@@ -1,6 +1,7 @@
 //! What is done to a field's text before it is read as its type.
 
 use std::borrow::Cow;
+use std::collections::HashMap;
 
 use aho_corasick::{AhoCorasick, MatchKind};
 use unicode_normalization::{UnicodeNormalization, is_nfc};
@@ -33,10 +34,15 @@ struct Swap {
     found: Vec<String>,
 }
 
+/// A message names so many words of a lookup.
+const MOST_LISTED: usize = 20;
+
 /// What stands in the file, and what it means.
 #[derive(Debug)]
 struct Lookup {
     pairs: Vec<(String, String)>,
+    /// What each word means.
+    meanings: HashMap<String, String>,
     missing: WhenNotListed,
 }
 
@@ -53,6 +59,7 @@ impl Steps {
             compose: options.compose,
             case: options.case,
             lookup: options.lookup.as_ref().map(|pairs| Lookup {
+                meanings: meanings(pairs),
                 pairs: pairs.clone(),
                 missing: options.when_not_listed,
             }),
@@ -66,8 +73,8 @@ impl Steps {
         Ok(any.then_some(steps))
     }
 
-    /// The text after all steps; none where it became null. `note` is told of
-    /// each step that changed it.
+    /// The text after all steps; none where the lookup lacks it and it is to be null.
+    /// `note` is told of each step that changed it.
     ///
     /// # Errors
     /// The lookup lacks it.
@@ -143,9 +150,14 @@ impl Steps {
 
     /// What the lookup holds, as a message names it.
     pub fn listed(&self) -> String {
-        let words = self.lookup.iter().flat_map(|lookup| &lookup.pairs);
-        let words: Vec<&str> = words.map(|(word, _)| word.as_str()).collect();
-        format!("one of the lookup's words: {}", words.join(", "))
+        let pairs = self.lookup.as_ref().map_or(&[][..], |lookup| &lookup.pairs);
+        let words: Vec<&str> = pairs.iter().map(|(word, _)| word.as_str()).collect();
+        let shown = &words[..words.len().min(MOST_LISTED)];
+        let more = match words.len() - shown.len() {
+            0 => String::new(),
+            more => format!(" and {more} more"),
+        };
+        format!("one of the lookup's words: {}{more}", shown.join(", "))
     }
 }
 
@@ -167,21 +179,27 @@ fn collapsed(text: &str) -> Option<String> {
     (new != text).then_some(new)
 }
 
+/// The first pair of each word counts.
+fn meanings(pairs: &[(String, String)]) -> HashMap<String, String> {
+    let mut meanings = HashMap::with_capacity(pairs.len());
+    for (word, meaning) in pairs {
+        meanings.entry(word.clone()).or_insert_with(|| meaning.clone());
+    }
+    meanings
+}
+
 impl Lookup {
     fn apply<'t>(
         &self,
         text: Cow<'t, str>,
         note: &mut impl FnMut(What),
     ) -> Result<Option<Cow<'t, str>>, Code> {
-        if let Some((_, meaning)) = self.pairs.iter().find(|(word, _)| *word == text) {
+        if let Some(meaning) = self.meanings.get(text.as_ref()) {
             return Ok(Some(Cow::Owned(meaning.clone())));
         }
         match self.missing {
             WhenNotListed::Reject => Err(Code::NotInLookup),
-            WhenNotListed::Null => {
-                note(What::NotListedNulled);
-                Ok(None)
-            }
+            WhenNotListed::Null => Ok(None),
             WhenNotListed::Keep => {
                 note(What::NotListedKept);
                 Ok(Some(text))
@@ -283,7 +301,7 @@ mod tests {
         let rejected = run(options(WhenNotListed::Reject), "oui");
         assert_eq!(rejected, (Err(Code::NotInLookup), vec![]));
         let nulled = run(options(WhenNotListed::Null), "oui");
-        assert_eq!(nulled, (Ok(None), vec![What::NotListedNulled]));
+        assert_eq!(nulled, (Ok(None), vec![]));
         let kept = run(options(WhenNotListed::Keep), "oui");
         assert_eq!(kept, (Ok(Some("oui".into())), vec![What::NotListedKept]));
     }

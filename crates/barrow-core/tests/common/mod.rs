@@ -9,6 +9,7 @@ use barrow_core::Error;
 use barrow_core::flow::{self, Batch, Facts, Failure, Options, Rows, Sink};
 use barrow_core::rejects::Reject;
 use barrow_core::source::SourceFile;
+use barrow_core::spec::plan::WhenEmpty;
 use barrow_core::spec::{self, Plan};
 use barrow_core::tally::Tally;
 use barrow_core::values::Cell;
@@ -110,7 +111,11 @@ pub fn read_path(spec: &str, path: &Path) -> Out {
 }
 
 fn read_file(spec: &str, path: &Path, block_size: usize) -> Result<Out, Error> {
-    let plan = plan(spec);
+    let mut plan = plan(spec);
+    // A property may make a file without a record.
+    if !spec.contains("when_empty") {
+        plan.source.when_empty = WhenEmpty::Skip;
+    }
     let mut out = Out {
         widths: plan
             .kinds

@@ -30,18 +30,18 @@ impl RecordWriter<'_> {
             }
             let Some(place) = *column else { continue };
             let quickly = quick
-                && (at > 0 || marks.comment.is_none())
+                && (at > 0 || marks.is_first_quick)
                 && self.columns[place].write_quickly(line.value(place), &marks.special, out);
             if !quickly {
                 self.delimited_field(marks, line, (at, place), scratch, out)?;
             }
         }
-        if marks.is_blank_skipped && is_blank(&out[start..]) {
+        if is_blank(&out[start..]) {
             let quoted = self.unblanked(marks, line, text_of(None, &out[start..])?)?;
             out.truncate(start);
             out.extend_from_slice(quoted.as_bytes());
         }
-        Ok(())
+        self.is_one_record(&out[start..]).map_err(|e| (None, e))
     }
 
     /// The same in an encoding in which text is not written as it is.
@@ -62,9 +62,10 @@ impl RecordWriter<'_> {
             }
         }
         let mut text = text_of(None, &record)?.to_string();
-        if marks.is_blank_skipped && is_blank(text.as_bytes()) {
+        if is_blank(text.as_bytes()) {
             text = self.unblanked(marks, line, &text)?;
         }
+        self.is_one_record(text.as_bytes()).map_err(|e| (None, e))?;
         scratch.replaced += self.encoded(&text, out).map_err(|e| (None, e))?;
         Ok(())
     }
@@ -89,7 +90,8 @@ impl RecordWriter<'_> {
             QuoteWhen::Text => writer.plan.ty.is_text() && !field.is_null,
             QuoteWhen::Always => !field.is_null,
         };
-        if !field.is_free && !always {
+        let is_plain = !field.is_free && !marks.is_unusual && !(at == 0 && marks.comment.is_some());
+        if is_plain && !always {
             return Ok(());
         }
         let text = text_of(Some(place), &out[from..])?;

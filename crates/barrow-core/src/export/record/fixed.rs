@@ -4,7 +4,7 @@ use super::{Line, RecordWriter, Refusal, Scratch, Unwritten, blank, refusal, tex
 use crate::export::fixed::Fixed;
 use crate::export::marks::is_blank;
 use crate::rejects::Code;
-use crate::spec::plan::{Align, WhenBlank};
+use crate::spec::plan::Align;
 
 impl RecordWriter<'_> {
     pub(super) fn fixed_header(&self, fixed: &Fixed, names: &[String]) -> Result<String, String> {
@@ -92,8 +92,12 @@ impl RecordWriter<'_> {
     /// A record of a fixed layout that would be read past as a blank line or a comment.
     fn is_a_line(&self, record: &[u8]) -> Result<(), Refusal> {
         let text = self.charset.text_of_raw(record);
-        if is_blank(text.as_bytes()) && self.plan.records.when_blank == WhenBlank::Skip {
+        if is_blank(text.as_bytes()) {
             return Err(blank());
+        }
+        if text.starts_with('\u{FEFF}') {
+            let says = "the record starts with what would be read as a byte order mark";
+            return Err(refusal(Code::NotAllowed, says, &text));
         }
         match &self.plan.records.comment {
             Some(comment) if text.starts_with(comment.as_str()) => {

@@ -1,13 +1,19 @@
 //! Assembles records: fields set apart and quoted, or at their widths.
 
+mod conditions;
 mod delimited;
 mod fixed;
 
+use self::conditions::Conditions;
 use super::column::{Changed, ColumnWriter, Field};
 use super::encode::{Encode, Lacking};
 use super::fixed::Fixed;
 use super::marks::Marks;
 use super::typed::{Cells, Misfit};
+use crate::records::ending::FileEnding;
+use crate::records::file::{FileReading, ShapeReading};
+use crate::records::splitter::reads_as_one;
+use crate::records::start::Rules;
 use crate::rejects::Code;
 use crate::source::Charset;
 use crate::spec::plan::{EndingPlan, Header, KindPlan, Place, Plan, WhenUnencodable};
@@ -80,6 +86,8 @@ pub struct RecordWriter<'p> {
     encode: Encode,
     charset: Charset,
     ending: Vec<u8>,
+    /// A record's end as text.
+    ending_text: String,
     /// The first character of a record's end.
     ends_with: Option<char>,
     /// Whether the first record's end tells that of all others.
@@ -88,6 +96,10 @@ pub struct RecordWriter<'p> {
     summed: Vec<usize>,
     /// The written column that parts records from others.
     parted_by: Option<usize>,
+    /// What must hold for a record, or it would not be loaded again.
+    conditions: Conditions<'p>,
+    /// How a delimited file is read again, in UTF-8.
+    reread: Option<FileReading>,
 }
 
 enum Layout {
@@ -136,6 +148,7 @@ impl<'p> RecordWriter<'p> {
                 &mut problems,
             )),
         };
+        let reread = reread(plan, kind, &ending);
         let writer = RecordWriter {
             layout,
             ends_with: ending.chars().next(),
@@ -144,12 +157,15 @@ impl<'p> RecordWriter<'p> {
             encode,
             charset,
             ending: bytes,
+            ending_text: ending,
             is_told_by_first: plan.records.ending == EndingPlan::Auto
                 && plan.records.header == Header::None
                 && plan.export.preamble.is_empty(),
             plan,
             summed: Vec::new(),
             parted_by: None,
+            conditions: Conditions::of(kind),
+            reread,
         };
         match problems.is_empty() {
             true => Ok(writer),
@@ -313,6 +329,9 @@ impl<'p> RecordWriter<'p> {
         scratch: &mut Scratch,
         out: &mut Vec<u8>,
     ) -> Result<(), Unwritten> {
+        if let Some(why) = self.conditions.unmet(line) {
+            return Err((None, why));
+        }
         let start = out.len();
         match &self.layout {
             Layout::Delimited(marks) => self.delimited(marks, line, scratch, out)?,
@@ -330,6 +349,25 @@ impl<'p> RecordWriter<'p> {
         }
         out.extend_from_slice(&self.ending);
         Ok(())
+    }
+
+    /// A record over several lines that would be taken for several records.
+    fn is_one_record(&self, record: &[u8]) -> Result<(), Refusal> {
+        let Some(file) = &self.reread else {
+            return Ok(());
+        };
+        if memchr::memchr2(b'\n', b'\r', record).is_none() {
+            return Ok(());
+        }
+        let whole = [record, self.ending_text.as_bytes()].concat();
+        match reads_as_one(self.plan, file, &whole) {
+            true => Ok(()),
+            false => {
+                let says = "has lines that look like records, so a reader would take a quote for a \
+                            stray one: say [delimited] quote_when = \"always\"";
+                Err(refusal(Code::NotAllowed, says, &String::from_utf8_lossy(record)))
+            }
+        }
     }
 
     /// Writes one field, unquoted and in UTF-8 or in bytes of its own.
@@ -358,6 +396,39 @@ impl<'p> RecordWriter<'p> {
     }
 }
 
+/// How a delimited file is read again, in UTF-8.
+fn reread(plan: &Plan, kind: &KindPlan, ending: &str) -> Option<FileReading> {
+    if kind.fixed.is_some() {
+        return None;
+    }
+    let fields = fields(kind);
+    let mut loaded = 0;
+    let binding = kind.columns.iter().map(|column| {
+        let at = (column.load && column.place != Place::Computed).then_some(loaded);
+        loaded += usize::from(at.is_some());
+        fields.iter().position(|field| field.is_some() && *field == at)
+    });
+    let binding = binding.collect();
+    Some(FileReading {
+        index: 0,
+        name: String::new(),
+        rules: Rules::new(plan, &Charset::Utf8, "").ok()?,
+        ending: match ending {
+            "\n" => FileEnding::Line,
+            other => FileEnding::Exactly(other.as_bytes().to_vec()),
+        },
+        lead: Vec::new(),
+        file_name: String::new(),
+        is_rejects: false,
+        from: 0,
+        shapes: vec![ShapeReading {
+            fields: fields.len(),
+            binding,
+        }],
+        notes: Vec::new(),
+    })
+}
+
 /// A refusal with its value cut.
 pub fn refusal(code: Code, says: impl Into<String>, value: &str) -> Refusal {
     Refusal {
@@ -368,7 +439,7 @@ pub fn refusal(code: Code, says: impl Into<String>, value: &str) -> Refusal {
 }
 
 fn blank() -> Refusal {
-    let says = "the record would be a blank line, which is read past";
+    let says = "the record would be a blank line, which is no record";
     refusal(Code::BlankLine, says, "")
 }
 

@@ -10,6 +10,9 @@ use crate::spec::written::{Column, Known, KnownColumn, Shape, Written};
 use crate::values::{ColumnReader, ReaderOptions};
 use crate::visible::visible;
 
+/// No record has more fields than this.
+const MOST_FIELDS: u64 = 1_000_000;
+
 /// The columns of a shape, in the order of the spec.
 pub fn columns(shape: &Shape, written: &Written, problems: &mut Vec<Problem>) -> Vec<ColumnPlan> {
     if shape.columns.is_empty() {
@@ -235,6 +238,14 @@ fn place(c: &Column, header: Header, places: &mut Places, problems: &mut Vec<Pro
                 "places are counted from 1",
                 "there is no field 0",
             ));
+        }
+        if at.it > MOST_FIELDS {
+            problems.push(Problem::new(
+                at.span.clone(),
+                format!("a record has at most {MOST_FIELDS} fields"),
+                "too far",
+            ));
+            return Place::Field(0);
         }
         return by_place(
             (at.it as usize).saturating_sub(1),

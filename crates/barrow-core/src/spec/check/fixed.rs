@@ -6,6 +6,17 @@ use crate::spec::types::Type;
 use crate::spec::written::{Column, Values, Written};
 use crate::values::NumberForm;
 
+/// The widest record of a fixed layout: as long as any record may be.
+const WIDEST: u64 = 256 << 20;
+
+fn too_wide(at: &At<u64>) -> Problem {
+    Problem::new(
+        at.span.clone(),
+        format!("a record reaches to {WIDEST} at the most"),
+        "too far",
+    )
+}
+
 /// Where the fields of a fixed layout stand.
 pub fn layout(columns: &[Column], plans: &[ColumnPlan], problems: &mut Vec<Problem>) -> FixedPlan {
     let columns: Vec<&Column> = columns.iter().filter(|c| c.value.is_none()).collect();
@@ -52,6 +63,10 @@ pub fn width(said: &Option<At<u64>>, last: usize, problems: &mut Vec<Problem>) -
             ));
             last
         }
+        Some(at) if at.it > WIDEST => {
+            problems.push(too_wide(at));
+            last
+        }
         Some(at) => at.it as usize,
         None => last,
     }
@@ -74,6 +89,10 @@ fn slice(column: &Column, next: usize, problems: &mut Vec<Problem>) -> (usize, u
         ));
     }
     let width = match &column.width {
+        Some(width) if width.it > WIDEST => {
+            problems.push(too_wide(width));
+            0
+        }
         Some(width) if width.it > 0 => width.it as usize,
         Some(width) => {
             problems.push(Problem::new(
@@ -96,6 +115,10 @@ fn slice(column: &Column, next: usize, problems: &mut Vec<Problem>) -> (usize, u
         }
     };
     match &column.start {
+        Some(start) if start.it > WIDEST => {
+            problems.push(too_wide(start));
+            (next, width)
+        }
         Some(start) if start.it > 0 => (start.it as usize - 1, width),
         Some(start) => {
             problems.push(Problem::new(

@@ -22,6 +22,9 @@ use super::problem::{At, Problem};
 use super::written::{Known, Layout, Written};
 use crate::source::{Charset, Packing};
 
+/// How many reasons are written in full unless the spec says otherwise.
+const KEEP: u64 = 10_000;
+
 /// Reads and checks a spec.
 ///
 /// # Errors
@@ -62,6 +65,7 @@ pub fn leaves_types(text: &str) -> Option<(Option<String>, Option<String>)> {
 /// Checks a spec as written, of which `problems` are known already.
 fn check(written: &Written, mut problems: Vec<Problem>) -> Result<Plan, Vec<Problem>> {
     keys_of_the_other_layout(written, &mut problems);
+    values::years(written, &mut problems);
     let ending = records::ending(&written.records, &mut problems);
     let mut kinds = kinds::kinds(written, &ending, &mut problems);
     let width = kinds::width(written, &kinds, &ending, &mut problems);
@@ -109,7 +113,15 @@ fn source(written: &Written, problems: &mut Vec<Problem>) -> SourcePlan {
     let charset = match &s.encoding {
         Some(label) if label.it == "auto" => None,
         Some(label) => match Charset::new(&label.it, by_bytes) {
-            Ok(charset) => Some(charset),
+            Ok(charset) => {
+                if let Some(why) = charset.cannot_be_cut() {
+                    problems.push(
+                        Problem::new(label.span.clone(), why, "not by bytes")
+                            .help("leave [fixed] measure out: widths count characters then"),
+                    );
+                }
+                Some(charset)
+            }
             Err((message, help)) => {
                 let problem = Problem::new(label.span.clone(), message, "not a label");
                 problems.push(problem.maybe_help(help));
@@ -123,6 +135,8 @@ fn source(written: &Written, problems: &mut Vec<Problem>) -> SourcePlan {
         when_undecodable: it(&s.when_undecodable).unwrap_or(WhenUndecodable::Reject),
         stand_in: it(&s.stand_in).unwrap_or_else(|| "\u{FFFD}".into()),
         packing: it(&s.packing).unwrap_or(Packing::Auto),
+        when_empty: it(&s.when_empty).unwrap_or_default(),
+        when_changed: it(&s.when_changed).unwrap_or_default(),
         afterwards: it(&s.afterwards).unwrap_or_default(),
     }
 }
@@ -238,6 +252,7 @@ fn target(written: &Written, problems: &mut Vec<Problem>) -> TargetPlan {
         create: it(&t.create).unwrap_or(false),
         every,
         ledger: it(&t.ledger).unwrap_or(true),
+        may_empty: it(&t.may_empty).unwrap_or(false),
     }
 }
 
@@ -292,6 +307,7 @@ fn rejects(written: &Written, problems: &mut Vec<Problem>) -> RejectsPlan {
         folder: PathBuf::from(it(&r.folder).unwrap_or_else(|| "rejects".into())),
         table: it(&r.table),
         per,
+        keep: it(&r.keep).unwrap_or(KEEP),
     }
 }
 
@@ -375,6 +391,28 @@ mod tests {
                 "cannot commit as it goes",
             ),
             ("[columns]\na = { required = true }", "has no type"),
+            (
+                "[columns]\na = { type = \"date\", two_digit_years_from = 19500 }",
+                "a year from 1 to 9900",
+            ),
+            (
+                "[values]\ntwo_digit_years_from = 0\n[columns]\na = \"date\"",
+                "a year from 1 to 9900",
+            ),
+            (
+                "[records]\nlayout = \"fixed\"\n[columns]\na = { type = \"text\", width = \
+                 9223372036854775807, start = 9223372036854775807 }",
+                "a record reaches to",
+            ),
+            (
+                "[columns]\na = { type = \"text\", at = 9223372036854775807 }",
+                "a record has at most",
+            ),
+            (
+                "[source]\nencoding = \"utf-16le\"\n[records]\nlayout = \"fixed\"\n[fixed]\n\
+                 measure = \"bytes\"\n[columns]\na = { type = \"text\", width = 2 }",
+                "UTF-16LE cannot be cut by bytes",
+            ),
             (
                 "[columns]\na = { type = \"text\", load = false }",
                 "nothing would be loaded",

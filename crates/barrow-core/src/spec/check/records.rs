@@ -29,6 +29,7 @@ pub fn records(
             delimiter: Vec::new(),
             quote: Vec::new(),
             escape: Escape::Doubled,
+            ending: Vec::new(),
         },
         None => delimited(&written.delimited, &ending, problems),
     };
@@ -83,6 +84,7 @@ pub fn records(
         when_blank: it(&r.when_blank).unwrap_or(WhenBlank::Skip),
         when_short: it(&r.when_short).unwrap_or(WhenShort::Reject),
         when_long: it(&r.when_long).unwrap_or(WhenLong::Reject),
+        when_new_column: it(&r.when_new_column).unwrap_or_default(),
         longest: longest as usize,
         delimited,
         measure: fixed.map(|()| it(&written.measure).unwrap_or(Measure::Characters)),
@@ -180,6 +182,10 @@ fn delimited(d: &Delimited, ending: &EndingPlan, problems: &mut Vec<Problem>) ->
         delimiter: delimiter.into_bytes(),
         quote: quote.into_bytes(),
         escape,
+        ending: match ending {
+            EndingPlan::Text(text) => text.clone().into_bytes(),
+            EndingPlan::Auto | EndingPlan::None => Vec::new(),
+        },
     }
 }
 

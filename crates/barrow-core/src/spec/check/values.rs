@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use super::{is_fixed, it, texts, words_span};
 use crate::spec::plan::{Form, Trim, WhenUndecodable};
-use crate::spec::problem::At;
+use crate::spec::problem::{At, Problem};
 use crate::spec::types::Type;
 use crate::spec::written::{Column, Controls, InnerBlanks, LengthIn, NormalForm, Values, Written};
 use crate::values::{LimitOptions, Policies, ReaderOptions, StepOptions};
@@ -30,6 +30,7 @@ pub fn options(c: &Column, written: &Written, ty: Type) -> ReaderOptions {
         null_words: null_words.map_or_else(|| vec![String::new()], |words| texts(Some(words))),
         quoted_empty: either(&own.quoted_empty, &shared.quoted_empty).unwrap_or_default(),
         patterns: texts(patterns(c, &written.values, ty)),
+        // One that is none is a problem, which `years` tells.
         years_from: years_from.and_then(|year| i16::try_from(year).ok()),
         zone: either(&own.zone, &shared.zone).filter(|_| ty == Type::TimestampTz),
         true_words: c.true_words.as_deref().map(|w| texts(Some(w))),
@@ -61,6 +62,23 @@ pub fn options(c: &Column, written: &Written, ty: Type) -> ReaderOptions {
             not_allowed: either(&own.when_not_allowed, &shared.when_not_allowed)
                 .unwrap_or_default(),
         },
+    }
+}
+
+/// The first year that two digits name is one of the calendar, and so is the last.
+pub fn years(written: &Written, problems: &mut Vec<Problem>) {
+    let shapes = written.kinds.iter().map(|kind| &kind.shape);
+    let columns = shapes.chain([&written.shape]).flat_map(|s| &s.columns);
+    let own = columns.map(|column| &column.keys);
+    let all = own.chain([&written.values.keys]);
+    for year in all.filter_map(|keys| keys.two_digit_years_from.as_ref()) {
+        if !(1..=9900).contains(&year.it) {
+            problems.push(Problem::new(
+                year.span.clone(),
+                "two_digit_years_from is a year from 1 to 9900",
+                "not such a year",
+            ));
+        }
     }
 }
 

@@ -1,23 +1,17 @@
 //! Tells the kinds of record apart, before a record is split.
 
+use super::fields::{self, Span};
+use super::start::Rules;
 use crate::conditions::{Condition, Raw};
-use crate::records::block::{Block, Mark};
-use crate::records::fields::{self, Span};
-use crate::records::file::FileReading;
 use crate::spec::plan::KindPlan;
 
 /// The kind of a record: the first whose condition holds.
 ///
 /// # Errors
 /// None holds. What is wrong, if a condition could not be computed.
-pub fn kind_of(
-    kinds: &[KindPlan],
-    block: &Block,
-    file: &FileReading,
-    mark: &Mark,
-) -> Result<usize, Option<String>> {
-    let record = text(file, &block.bytes[mark.range()]);
-    let field = |place| field(block, file, mark, place);
+pub fn kind_of(kinds: &[KindPlan], rules: &Rules, bytes: &[u8]) -> Result<usize, Option<String>> {
+    let record = text(rules, bytes);
+    let field = |place| field(rules, bytes, place);
     let raw = Raw {
         record: &record,
         field: &field,
@@ -34,29 +28,26 @@ pub fn kind_of(
 }
 
 /// Bytes as text. What does not decode is one character that no condition names.
-fn text(file: &FileReading, bytes: &[u8]) -> String {
+fn text(rules: &Rules, bytes: &[u8]) -> String {
     let mut text = Vec::with_capacity(bytes.len());
-    let _ = file
-        .rules
-        .charset
-        .decode(bytes, Some("\u{FFFD}"), &mut text);
+    let _ = rules.charset.decode(bytes, Some("\u{FFFD}"), &mut text);
     String::from_utf8_lossy(&text).into_owned()
 }
 
 /// A field's text without its quotes and escapes.
-fn field(block: &Block, file: &FileReading, mark: &Mark, place: usize) -> Option<String> {
-    let delimited = &file.rules.delimited;
+fn field(rules: &Rules, record: &[u8], place: usize) -> Option<String> {
+    let delimited = &rules.delimited;
     if delimited.delimiter.is_empty() {
         return None;
     }
     let mut spans: Vec<Span> = Vec::new();
-    let _ = fields::split(delimited, &block.bytes, mark, &mut spans);
+    let _ = fields::split_range(delimited, record, 0..record.len(), &mut spans);
     let span = spans.get(place)?;
-    let bytes = &block.bytes[span.range()];
+    let bytes = &record[span.range()];
     if !span.is_escaped() {
-        return Some(text(file, bytes));
+        return Some(text(rules, bytes));
     }
     let mut plain = Vec::new();
     fields::unescape(delimited, span.is_quoted(), bytes, &mut plain);
-    Some(text(file, &plain))
+    Some(text(rules, &plain))
 }

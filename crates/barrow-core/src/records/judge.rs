@@ -1,0 +1,142 @@
+//! Tells lines that look like records from text that runs over lines.
+//!
+//! RFC 4180 lets a quoted field hold line ends, so two stray quotes may embrace any
+//! number of records. A quoted field over several lines is believed only while the
+//! lines within it do not look like records themselves.
+
+use super::fields::{self, Span};
+use super::file::{FileReading, ShapeReading};
+use super::kinds::kind_of;
+use super::start::Rules;
+use crate::spec::plan::{DelimitedPlan, KindPlan, Plan};
+use crate::values::{Cell, ColumnReader, What};
+
+/// Judges the lines of one file.
+#[derive(Debug)]
+pub struct Judge<'r> {
+    plan: &'r Plan,
+    rules: &'r Rules,
+    shapes: &'r [ShapeReading],
+    /// The same delimiters, where no quote means anything.
+    unquoted: DelimitedPlan,
+    /// Whether more than the number of fields tells a record: a column that is not text,
+    /// or the condition of a kind.
+    has_evidence: bool,
+}
+
+impl<'r> Judge<'r> {
+    /// For a file as it is read by a plan; none where quotes mean nothing, or where a
+    /// record has one field, so that any line may be one.
+    pub fn new(plan: &'r Plan, file: &'r FileReading) -> Option<Judge<'r>> {
+        let delimited = &file.rules.delimited;
+        let has_fields = file.shapes.iter().any(|shape| shape.fields > 1);
+        if delimited.delimiter.is_empty() || delimited.quote.is_empty() || !has_fields {
+            return None;
+        }
+        let typed = |kind: &KindPlan| {
+            let mut read = kind.read.iter().map(|place| &kind.columns[*place]);
+            read.any(|column| !column.ty.is_text() && column.value.is_none())
+        };
+        Some(Judge {
+            plan,
+            rules: &file.rules,
+            shapes: &file.shapes,
+            unquoted: DelimitedPlan {
+                quote: Vec::new(),
+                ..delimited.clone()
+            },
+            has_evidence: plan.has_kinds() || plan.kinds.iter().any(typed),
+        })
+    }
+
+    /// Whether a line's look is evidence by itself, and not the number of fields alone.
+    pub fn has_evidence(&self) -> bool {
+        self.has_evidence
+    }
+
+    /// Whether a record has as many fields as it should, and whether all of them are quoted:
+    /// what writes so quotes by rule, and leaves no quote stray.
+    pub fn fits(&self, record: &[u8]) -> (bool, bool) {
+        let Some(kind) = self.kind(record) else {
+            return (false, false);
+        };
+        let mut spans = Vec::new();
+        let split =
+            fields::split_range(&self.rules.delimited, record, 0..record.len(), &mut spans);
+        let fits = split.is_ok() && spans.len() == self.shapes[kind].fields;
+        (fits, spans.into_iter().all(Span::is_quoted))
+    }
+
+    /// Whether a line alone looks like a record: it has the right number of fields, with
+    /// its quotes or without, and each can be read as its column's type.
+    pub fn looks_whole(&self, line: &[u8]) -> bool {
+        let Some(kind) = self.kind(line) else {
+            return false;
+        };
+        let wanted = self.shapes[kind].fields;
+        if wanted < 2 {
+            return false;
+        }
+        [&self.rules.delimited, &self.unquoted]
+            .into_iter()
+            .any(|plan| {
+                let mut spans = Vec::new();
+                let split = fields::split_range(plan, line, 0..line.len(), &mut spans);
+                split.is_ok() && spans.len() == wanted && self.reads(kind, line, &spans)
+            })
+    }
+
+    fn kind(&self, record: &[u8]) -> Option<usize> {
+        match self.plan.has_kinds() {
+            true => kind_of(&self.plan.kinds, self.rules, record).ok(),
+            false => Some(0),
+        }
+    }
+
+    /// Whether every field can be read as its column's type.
+    fn reads(&self, kind: usize, line: &[u8], spans: &[Span]) -> bool {
+        if !self.has_evidence {
+            // Text alone: what follows a delimiter in prose begins with a space.
+            let starts = |span: &Span| line[span.range()].first() == Some(&b' ');
+            return !spans.iter().skip(1).any(starts);
+        }
+        let binding = &self.shapes[kind].binding;
+        let kind = &self.plan.kinds[kind];
+        kind.read.iter().all(|place| {
+            let column = &kind.columns[*place];
+            match (&column.reader, binding[*place]) {
+                (Some(reader), Some(field)) if !column.ty.is_text() => spans
+                    .get(field)
+                    .is_some_and(|span| self.can_be(reader, &line[span.range()])),
+                _ => true,
+            }
+        })
+    }
+
+    fn can_be(&self, reader: &ColumnReader, field: &[u8]) -> bool {
+        if reader.reads_bytes() {
+            return true;
+        }
+        // A quote at an end may be the stray one.
+        let quote = self.rules.delimited.quote.as_slice();
+        let field = field.strip_prefix(quote).unwrap_or(field);
+        let field = field.strip_suffix(quote).unwrap_or(field);
+        let mut text = Vec::new();
+        if self.rules.charset.decode(field, None, &mut text).is_err() {
+            return false;
+        }
+        let mut is_changed = false;
+        let note = |what| {
+            is_changed |= matches!(
+                what,
+                What::UnreadableNulled
+                    | What::UnreadableDefaulted
+                    | What::NotListedNulled
+                    | What::NotAllowedNulled
+                    | What::NotAllowedDefaulted
+            );
+        };
+        let read = reader.read_text(&text, &mut Vec::new(), &mut Cell::Null, note);
+        read.is_ok() && !is_changed
+    }
+}
