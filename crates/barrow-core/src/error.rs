@@ -87,6 +87,16 @@ pub enum Error {
         /// What there is instead.
         trouble: String,
     },
+    /// A file was changed within the part of it that is committed.
+    #[error(
+        "{file} has changed within its first {bytes} bytes, whose records are committed already"
+    )]
+    Changed {
+        /// The file as people named it.
+        file: String,
+        /// How long that part is, unpacked.
+        bytes: u64,
+    },
     /// A file has no record, and the spec does not say to skip it.
     #[error(
         "{file} has no {}, and [source] when_empty is \"stop\": say \"skip\" if that may be",

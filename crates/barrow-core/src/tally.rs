@@ -184,10 +184,24 @@ impl Tally {
         }
     }
 
+    /// Counts a batch of which the rejects come from elsewhere, corrected: `loaded` rows are
+    /// in the table, and so many records are not.
+    pub fn add_but_rejects(&mut self, batch: &Batch, loaded: u64, rejected: u64) {
+        self.add_some(batch, loaded, &[], false);
+        if let Some(file) = self.files.last_mut() {
+            file.left_out.in_rejects += rejected;
+        }
+    }
+
     /// Counts a batch, of which `loaded` rows are in the table and `refused`
     /// came back from it.
     pub fn add(&mut self, batch: &Batch, loaded: u64, refused: &[Reject]) {
+        self.add_some(batch, loaded, refused, true);
+    }
+
+    fn add_some(&mut self, batch: &Batch, loaded: u64, refused: &[Reject], all: bool) {
         let Some(reading) = batch.file() else { return };
+        let own = if all { batch.rejects.as_slice() } else { &[] };
         if self.files.len() <= self.place_of(reading.index) {
             self.files.push(FileTally {
                 name: reading.name.clone(),
@@ -195,7 +209,7 @@ impl Tally {
                 ..FileTally::default()
             });
         }
-        for reject in batch.rejects.iter().chain(refused) {
+        for reject in own.iter().chain(refused) {
             for reason in &reject.reasons {
                 self.count(&reading.name, reject, reason);
             }
@@ -207,7 +221,7 @@ impl Tally {
         {
             file.notes.push(hint.clone());
         }
-        let rejects = batch.rejects.iter().chain(refused);
+        let rejects = own.iter().chain(refused);
         let rejected = rejects.filter(|r| !r.reasons.is_empty()).count() as u64;
         let Some(file) = self.files.last_mut() else {
             return;

@@ -26,12 +26,12 @@ impl Value {
         text.map_or(Value::Null, |text| Value::Text(text.into()))
     }
 
-    /// The number; zero for anything else.
-    pub fn as_count(&self) -> u64 {
+    /// The number, zero or more; none for anything else.
+    pub fn as_count(&self) -> Option<u64> {
         match self {
-            Value::Number(number) => u64::try_from(*number).unwrap_or(0),
-            Value::Text(text) => text.parse().unwrap_or(0),
-            _ => 0,
+            Value::Number(number) => u64::try_from(*number).ok(),
+            Value::Text(text) => text.parse().ok(),
+            _ => None,
         }
     }
 

@@ -19,8 +19,13 @@ pub fn create_table(dialect: Dialect, table: &str, columns: &[Column], key: &[St
         let names: Vec<String> = key.iter().map(|name| dialect.quoted(name)).collect();
         lines.push(format!("  PRIMARY KEY ({})", names.join(", ")));
     }
+    // The server may keep tables by another engine, one that cannot undo a load.
+    let engine = match dialect {
+        Dialect::MariaDb => " ENGINE=InnoDB",
+        _ => "",
+    };
     format!(
-        "CREATE TABLE {} (\n{}\n)",
+        "CREATE TABLE {} (\n{}\n){engine}",
         dialect.table(table),
         lines.join(",\n")
     )
@@ -160,8 +165,10 @@ mod tests {
             ty: Type::parse(declared).ok(),
             required,
             generated: false,
+            numbered: false,
         };
         let table = Table {
+            own_parents: Vec::new(),
             columns: vec![
                 found("id", "integer", true),
                 found("note", "varchar(10)", false),

@@ -1,5 +1,21 @@
 //! What can go wrong with a database, in the words that people read.
 
+/// What kind of failure it is, where somebody acts by it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum ErrorKind {
+    /// Nothing acts by it.
+    #[default]
+    Other,
+    /// What was to be made is there already, or has the key of another.
+    Duplicate,
+    /// A right is missing.
+    Denied,
+    /// Another session holds a lock.
+    Locked,
+    /// The connection is gone.
+    Gone,
+}
+
 /// A failure of the database. Nothing since the last commit is kept.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{message}")]
@@ -10,6 +26,8 @@ pub struct Error {
     pub advice: Option<String>,
     /// Whether the command line or the spec is at fault, and not the database.
     pub in_spec: bool,
+    /// What kind it is.
+    pub kind: ErrorKind,
 }
 
 impl Error {
@@ -19,6 +37,7 @@ impl Error {
             message: message.into(),
             advice: None,
             in_spec: false,
+            kind: ErrorKind::Other,
         }
     }
 
@@ -28,7 +47,14 @@ impl Error {
             message: message.into(),
             advice: None,
             in_spec: true,
+            kind: ErrorKind::Other,
         }
+    }
+
+    /// The same failure, of a kind.
+    pub fn kind(mut self, kind: ErrorKind) -> Error {
+        self.kind = kind;
+        self
     }
 
     /// The same failure with advice.

@@ -178,6 +178,7 @@ mod tests {
                 ty: Some(of(table)),
                 required: false,
                 generated: false,
+                numbered: false,
             };
             fit(&column, &table)
         };

@@ -11,6 +11,7 @@ pub mod ledger;
 pub mod lines;
 pub mod mariadb;
 pub mod merge;
+pub mod order;
 pub mod outflow;
 pub mod postgres;
 pub mod scaled;
@@ -31,7 +32,7 @@ use barrow_core::visible::visible;
 pub use about::{About, Rights};
 pub use asking::Value;
 pub use dialect::Dialect;
-pub use error::Error;
+pub use error::{Error, ErrorKind};
 pub use merge::Merged;
 pub use outflow::{Decoder, RawRows};
 pub use table::{Table, TableColumn};
@@ -66,16 +67,29 @@ impl Job {
     pub fn tables(&self) -> Vec<&str> {
         let mut tables: Vec<&str> = Vec::new();
         for part in &self.parts {
-            if !tables.iter().any(|t| t.eq_ignore_ascii_case(&part.table)) {
+            if !tables.contains(&part.table.as_str()) {
                 tables.push(&part.table);
             }
         }
         tables
     }
 
+    /// The job for a database in whose names capitals and small letters are the same:
+    /// tables that differ in case alone are one.
+    pub fn folded(mut self) -> Job {
+        let mut seen: Vec<String> = Vec::new();
+        for part in &mut self.parts {
+            match seen.iter().find(|name| name.eq_ignore_ascii_case(&part.table)) {
+                Some(name) => part.table.clone_from(name),
+                None => seen.push(part.table.clone()),
+            }
+        }
+        self
+    }
+
     /// The parts that go to a table.
     pub fn parts_of(&self, table: &str) -> impl Iterator<Item = &Part> {
-        let is_of = move |part: &&Part| part.table.eq_ignore_ascii_case(table);
+        let is_of = move |part: &&Part| part.table == table;
         self.parts.iter().filter(is_of)
     }
 
@@ -210,6 +224,17 @@ pub trait Coming {
     }
 }
 
+/// A table that takes another's place.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub struct Swap {
+    /// The table.
+    pub table: String,
+    /// The one that is loaded beside it.
+    pub beside: String,
+    /// What the old one is called until it is dropped.
+    pub old: String,
+}
+
 /// How rows are best brought to a server.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Portions {
@@ -265,6 +290,12 @@ pub trait Target {
     /// The database cannot lock.
     fn claim(&mut self, key: i64, wait: bool) -> Result<bool, Error>;
 
+    /// How long a lock of another session is waited for, from here on.
+    ///
+    /// # Errors
+    /// The database will not have it.
+    fn be_patient(&mut self, patience: std::time::Duration) -> Result<(), Error>;
+
     /// Asks a query whose rows are to leave, in a transaction that only reads, and says
     /// how they are typed. `columns` are those that are wanted, by name, with their types.
     ///
@@ -290,6 +321,29 @@ pub trait Target {
     /// # Errors
     /// Everything that would keep them out.
     fn fits(&mut self, mode: Mode, part: &Part, table: &Table) -> Result<(), Error>;
+
+    /// Keeps what was done in the transaction so far, such as lines of the ledger, whatever
+    /// becomes of the rows that come next.
+    ///
+    /// # Errors
+    /// The database will not have it.
+    fn keep_so_far(&mut self) -> Result<(), Error> {
+        Ok(())
+    }
+
+    /// The tables that take others' places once the load is committed, where the server
+    /// commits that by itself.
+    fn swaps(&self) -> Vec<Swap> {
+        Vec::new()
+    }
+
+    /// Puts them into their places, all or none, after [`Target::finish`].
+    ///
+    /// # Errors
+    /// The server could not; the old tables are in their places.
+    fn swap(&mut self) -> Result<(), Error> {
+        Ok(())
+    }
 
     /// Begins the transaction, and makes or empties the tables as the job says.
     /// Returns how many rows each of [`Job::tables`] had.
@@ -422,6 +476,8 @@ mod tests {
             mode: Mode::Append,
             create: true,
         };
+        assert_eq!(job.tables(), ["sales", "Sales", "stalls"]);
+        job = job.folded();
         assert_eq!(job.tables(), ["sales", "stalls"]);
         let columns = job.columns_of("sales").unwrap();
         let found: Vec<_> = columns

@@ -52,23 +52,46 @@ pub struct Statements {
     pub lost: Option<String>,
     /// Empties the table where the rows were put down.
     pub clear: String,
+    /// Tells whether a row that was put down has a value that another row has, which the
+    /// table has to be unique beside the key: then what loads depends on the order, and the
+    /// rows are merged one after the other.
+    pub clash: Option<String>,
 }
 
 /// Said of a row that a trigger passed over.
 pub const PASSED_OVER: &str = "a trigger or rule of the table passed over the row";
 
-/// The statements that merge `stage` into `table`, both names as they stand in SQL.
-/// `triggers` says whether the table has some, which may pass over rows.
+/// What the table of a merge is like.
+#[derive(Debug, Clone, Copy)]
+pub struct Merging<'m> {
+    /// Its name as it stands in SQL.
+    pub table: &'m str,
+    /// The name of the table where rows are put down.
+    pub stage: &'m str,
+    /// Whether it has triggers, which may pass over rows.
+    pub triggers: bool,
+    /// The sets of columns of which no two rows have the same values.
+    pub unique: &'m [Vec<String>],
+    /// Columns that have no notion of equality, but for their text (`json`, `xml`).
+    pub by_text: &'m [String],
+}
+
+/// The statements that merge rows into a table. The part's columns are named as the table
+/// names them.
 ///
 /// # Errors
 /// The part has no key.
 pub fn statements(
     dialect: Dialect,
-    table: &str,
-    stage: &str,
     part: &Part,
-    triggers: bool,
+    merging: Merging<'_>,
 ) -> Result<Statements, Error> {
+    let Merging {
+        table,
+        stage,
+        triggers,
+        ..
+    } = merging;
     if part.key.is_empty() {
         return Err(Error::spec(format!(
             "mode = \"merge\" needs the columns that tell one row of {} from another",
@@ -93,7 +116,10 @@ pub fn statements(
     let others: Vec<_> = part.columns.iter().filter(|c| !is_key(&c.name)).collect();
     let differs: Vec<String> = others
         .iter()
-        .map(|column| differs(dialect, &quoted(&column.name), column.ty))
+        .map(|column| {
+            let is_text = column.ty.is_text() || merging.by_text.contains(&column.name);
+            differs(dialect, &quoted(&column.name), column.ty, is_text)
+        })
         .collect();
     let differs = differs.join(" OR ");
     let set = |left: &str| {
@@ -132,7 +158,12 @@ pub fn statements(
                 from_stage.join(", "),
                 quoted(&part.key[0])
             ),
-            Dialect::Sqlite | Dialect::Postgres => format!(
+            // As COPY does, also where the table numbers its rows itself.
+            Dialect::Postgres => format!(
+                "INSERT INTO {table} ({list}) OVERRIDING SYSTEM VALUE SELECT {} {absent}",
+                from_stage.join(", ")
+            ),
+            Dialect::Sqlite => format!(
                 "INSERT INTO {table} ({list}) SELECT {} {absent}",
                 from_stage.join(", ")
             ),
@@ -142,20 +173,54 @@ pub fn statements(
             Dialect::Postgres => format!("TRUNCATE {stage}"),
             Dialect::Sqlite | Dialect::MariaDb => format!("DELETE FROM {stage}"),
         },
+        clash: clash(dialect, part, merging),
     })
 }
 
-/// Whether a column differs, where null is a value like another and letters of
-/// different case are different.
-fn differs(dialect: Dialect, name: &str, ty: Type) -> String {
+/// What asks whether rows clash beside their key; none where nothing else is unique.
+fn clash(dialect: Dialect, part: &Part, merging: Merging<'_>) -> Option<String> {
+    let Merging { table, stage, .. } = merging;
+    let same = |a: &str, b: &str| a.eq_ignore_ascii_case(b);
+    let is_key = |name: &String| part.key.iter().any(|key| same(key, name));
+    let is_loaded = |name: &String| part.columns.iter().any(|column| same(&column.name, name));
+    let others = merging.unique.iter().filter(|names| {
+        let is_the_key = names.len() == part.key.len() && names.iter().all(is_key);
+        !names.is_empty() && !is_the_key && names.iter().any(is_loaded)
+    });
+    let all = |names: &[&String], left: &str, right: &str| {
+        let equal = names.iter().map(|name| {
+            let name = dialect.quoted(name);
+            format!("{left}.{name} = {right}.{name}")
+        });
+        equal.collect::<Vec<_>>().join(" AND ")
+    };
+    let key: Vec<&String> = part.key.iter().collect();
+    let asked = others.map(|names| {
+        let loaded: Vec<&String> = names.iter().filter(|name| is_loaded(name)).collect();
+        let (values, keys) = (all(&loaded, "t", "s"), all(&key, "t", "s"));
+        format!(
+            "EXISTS (SELECT 1 FROM {stage} s JOIN {table} t ON {values} WHERE NOT ({keys})) \
+             OR (SELECT COUNT(*) FROM {stage}) > (SELECT COUNT(*) FROM (SELECT DISTINCT {} FROM \
+             {stage}) AS d)",
+            loaded.iter().map(|name| dialect.quoted(name)).collect::<Vec<_>>().join(", ")
+        )
+    });
+    let asked: Vec<String> = asked.collect();
+    (!asked.is_empty()).then(|| format!("SELECT CASE WHEN {} THEN 1 ELSE 0 END", asked.join(" OR ")))
+}
+
+
+/// Whether a column differs, where null is a value like another and letters of different
+/// case are different, whatever the column's own order of letters makes of them.
+fn differs(dialect: Dialect, name: &str, ty: Type, is_text: bool) -> String {
     match dialect {
-        Dialect::Sqlite => format!("t.{name} IS NOT s.{name}"),
-        // json has no notion of equality: its text has.
-        Dialect::Postgres if ty == Type::Json => {
-            format!("t.{name}::text IS DISTINCT FROM s.{name}::text")
-        }
+        Dialect::Sqlite => format!("t.{name} COLLATE BINARY IS NOT s.{name}"),
+        // json and xml have no notion of equality: their text has.
+        Dialect::Postgres if is_text || ty == Type::Json => format!(
+            "t.{name}::text COLLATE \"C\" IS DISTINCT FROM s.{name}::text COLLATE \"C\""
+        ),
         Dialect::Postgres => format!("t.{name} IS DISTINCT FROM s.{name}"),
-        Dialect::MariaDb if ty.is_text() || ty == Type::Json => {
+        Dialect::MariaDb if is_text || ty == Type::Json => {
             format!("NOT (BINARY t.{name} <=> BINARY s.{name})")
         }
         Dialect::MariaDb => format!("NOT (t.{name} <=> s.{name})"),
@@ -181,15 +246,24 @@ mod tests {
             columns: vec![column("id", "bigint"), column("note", "text")],
             key: vec!["id".into()],
         };
-        let found = statements(Dialect::Postgres, "\"d\"", "\"stage\"", &part, false).unwrap();
+        let merging = |table, stage, triggers| Merging {
+            table,
+            stage,
+            triggers,
+            unique: &[],
+            by_text: &[],
+        };
+        let found =
+            statements(Dialect::Postgres, &part, merging("\"d\"", "\"stage\"", false)).unwrap();
         assert_eq!(
             found.update.as_deref(),
             Some(
                 "UPDATE \"d\" AS t SET \"note\" = s.\"note\" FROM \"stage\" AS s WHERE \
-                 t.\"id\" = s.\"id\" AND (t.\"note\" IS DISTINCT FROM s.\"note\")"
+                 t.\"id\" = s.\"id\" AND (t.\"note\"::text COLLATE \"C\" IS DISTINCT FROM \
+                 s.\"note\"::text COLLATE \"C\")"
             )
         );
-        let found = statements(Dialect::MariaDb, "`d`", "`stage`", &part, true).unwrap();
+        let found = statements(Dialect::MariaDb, &part, merging("`d`", "`stage`", true)).unwrap();
         assert_eq!(
             found.update.as_deref(),
             Some(
@@ -200,12 +274,12 @@ mod tests {
         assert!(found.lost.is_some());
         part.columns.pop();
         assert_eq!(
-            statements(Dialect::Sqlite, "d", "s", &part, false)
+            statements(Dialect::Sqlite, &part, merging("d", "s", false))
                 .unwrap()
                 .update,
             None
         );
         part.key.clear();
-        assert!(statements(Dialect::Sqlite, "d", "s", &part, false).is_err());
+        assert!(statements(Dialect::Sqlite, &part, merging("d", "s", false)).is_err());
     }
 }

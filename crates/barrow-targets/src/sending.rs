@@ -3,12 +3,14 @@
 use std::ops::Range;
 
 use barrow_core::flow::Batch;
+use barrow_core::source::content::hash_of;
 
 use crate::error::Error;
 use crate::isolate::{Foreseen, PieceSize, Tried, Tries, isolate};
 use crate::lines::Run;
 use crate::merge::Merged;
-use crate::{Column, Part, Refusal, Table};
+use crate::order::Order;
+use crate::{Column, Part, Refusal, Swap, Table};
 
 /// A table that is loaded.
 pub struct Loading {
@@ -23,6 +25,15 @@ pub struct Loading {
 }
 
 impl Loading {
+    /// The server's words, in which a table beside has the name that it is to have.
+    fn in_its_words(&self, words: String) -> String {
+        let bare = |name: &str| name.split_once('.').map_or(name, |(_, bare)| bare).to_string();
+        match &self.beside {
+            Some(beside) => words.replace(&bare(beside), &bare(&self.name)),
+            None => words,
+        }
+    }
+
     /// The name of the table that rows go into.
     pub fn filled(&self) -> String {
         self.beside.clone().unwrap_or_else(|| self.name.clone())
@@ -56,7 +67,6 @@ impl FileBegin {
 /// The name of a table of ours beside another, in the same schema. It is short enough
 /// for any server, and no two tables have the same.
 pub fn beside(name: &str, ending: &str) -> String {
-    use std::hash::{DefaultHasher, Hash, Hasher};
     let (schema, table) = match name.split_once('.') {
         Some((schema, table)) => (format!("{schema}."), table),
         None => (String::new(), name),
@@ -64,26 +74,36 @@ pub fn beside(name: &str, ending: &str) -> String {
     if table.len() <= LONGEST {
         return format!("{schema}{table}{ending}");
     }
-    let mut hash = DefaultHasher::new();
-    table.hash(&mut hash);
+    // The same from one version of the program to the next.
+    let hash = hash_of(table.as_bytes());
     let fits = |(at, c): &(usize, char)| at + c.len_utf8() <= LONGEST;
     let short: String = table
         .char_indices()
         .take_while(fits)
         .map(|(_, c)| c)
         .collect();
-    format!("{schema}{short}_{:08x}{ending}", hash.finish() as u32)
+    format!("{schema}{short}_{}{ending}", &hash[..8])
 }
 
 /// A table's name of so many bytes has room for an ending: PostgreSQL's names have 63
 /// bytes, and the index of a key adds `_pkey`.
-const LONGEST: usize = 36;
+const LONGEST: usize = 28;
 
-/// The tables that take others' places: the name, and the one of the table beside.
-pub fn swaps(tables: &[Loading]) -> Vec<(String, String)> {
-    let swaps = tables
-        .iter()
-        .filter_map(|table| Some((table.name.clone(), table.beside.clone()?)));
+/// What a table of ours that is to take another's place is called: each time otherwise, so
+/// that no load takes up what another left.
+pub fn beside_for_now(name: &str) -> String {
+    beside(name, &format!("_barrow_{:08x}", fastrand::u32(..)))
+}
+
+/// The tables that take others' places.
+pub fn swaps(tables: &[Loading]) -> Vec<Swap> {
+    let swaps = tables.iter().filter_map(|table| {
+        Some(Swap {
+            table: table.name.clone(),
+            beside: table.beside.clone()?,
+            old: beside(&table.name, "_barrow_old"),
+        })
+    });
     swaps.collect()
 }
 
@@ -97,6 +117,8 @@ pub struct Sent<T> {
     pub names: Vec<String>,
     /// How many rows are tried at once.
     pub size: PieceSize,
+    /// Which rows must not be tried together with those before them, if any.
+    pub order: Option<Order>,
     /// What sends it.
     pub by: T,
 }
@@ -186,7 +208,13 @@ pub fn take<T>(
             lines: &lines,
             merged: &mut found,
         };
-        let refused = isolate(0..lines.count(), &mut part.size, &mut trying)?;
+        let mut refused = Vec::new();
+        let mut next = 0;
+        let ends = part.order.as_ref().map_or(Vec::new(), |o| o.cuts(batches, part.number));
+        for end in ends.into_iter().chain([lines.count()]) {
+            refused.extend(isolate(next..end, &mut part.size, &mut trying)?);
+            next = end;
+        }
         let unfit = lines.refusals(&part.names);
         let lost = refused.len() + unfit.iter().map(Vec::len).sum::<usize>();
         if let (Some(rows), None) = (&mut tables[part.table].rows, &merged) {
@@ -195,6 +223,7 @@ pub fn take<T>(
         all.iter_mut()
             .zip(unfit)
             .for_each(|(all, unfit)| all.extend(unfit));
+        let tables_of = &tables[part.table];
         for (place, why) in refused {
             let (batch, row) = lines.row(place);
             all[batch].push(Refusal {
@@ -202,7 +231,7 @@ pub fn take<T>(
                 row,
                 code: why.code,
                 column: why.column,
-                words: why.words,
+                words: tables_of.in_its_words(why.words),
                 detail: why.detail,
             });
         }

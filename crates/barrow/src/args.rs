@@ -69,6 +69,9 @@ pub struct Load {
     /// Load files that were loaded into this table before
     #[arg(long)]
     pub again: bool,
+    /// How many seconds to wait for a lock that another session holds
+    #[arg(long, value_name = "SECONDS", default_value_t = 15, value_parser = clap::value_parser!(u32).range(1..))]
+    pub lock_wait: u32,
     /// Share the files with other loads that are given the same ones: each takes the next
     /// that nobody has, and commits file by file
     #[arg(long)]
@@ -197,6 +200,9 @@ pub struct Mend {
     /// Say what would come of it, and load nothing
     #[arg(long)]
     pub check: bool,
+    /// How many seconds to wait for a lock that another session holds
+    #[arg(long, value_name = "SECONDS", default_value_t = 15, value_parser = clap::value_parser!(u32).range(1..))]
+    pub lock_wait: u32,
     /// How the result is written
     #[arg(long, value_name = "FORM", default_value = "text")]
     pub report: Report,

@@ -111,6 +111,7 @@ impl From<barrow_targets::Error> for Failure {
             message,
             advice,
             in_spec,
+            ..
         } = error;
         if in_spec {
             Failure::Wrong { message, advice }

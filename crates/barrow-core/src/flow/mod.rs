@@ -48,6 +48,10 @@ pub struct Options {
     /// Where the first file's records are to be taken from, 0-based: those before
     /// are in the table.
     pub from: u64,
+    /// What the first file was like up to that place, as a block's prefix said it.
+    pub expected: Option<String>,
+    /// Whether each block says what its file is like up to its end.
+    pub prefixes: bool,
     /// What computed values may say of the run.
     pub facts: Facts,
 }
@@ -61,6 +65,8 @@ impl Default for Options {
             waiting: 12,
             hashes: false,
             from: 0,
+            expected: None,
+            prefixes: false,
             facts: Facts::default(),
         }
     }
@@ -136,13 +142,18 @@ pub fn run_into<E>(
         block_size,
         hashes,
         from,
+        prefixes,
+        ref expected,
         ..
     } = options;
+    let expected = expected.clone();
     // The ends of the channels move in: where the sink gives up, they are dropped, so
     // that the threads which wait at the other ends go home.
     thread::scope(move |scope| {
         let splitter = Splitter::new(plan, files, block_size)
             .hashing(hashes)
+            .telling_prefixes(prefixes)
+            .expecting(expected)
             .from(from);
         let failed = give_done.clone();
         let named = |name: &str| thread::Builder::new().name(name.into());

@@ -82,6 +82,9 @@ pub struct LeftOut {
     pub unmet: u64,
     /// Records of a kind that is not loaded.
     pub other_kinds: u64,
+    /// Records that come from the folder of rejects, once they are corrected.
+    #[serde(default)]
+    pub in_rejects: u64,
 }
 
 impl LeftOut {
@@ -94,6 +97,7 @@ impl LeftOut {
             + self.blank
             + self.unmet
             + self.other_kinds
+            + self.in_rejects
     }
 
     /// Adds another file's or block's.
@@ -105,6 +109,7 @@ impl LeftOut {
         self.blank += other.blank;
         self.unmet += other.unmet;
         self.other_kinds += other.other_kinds;
+        self.in_rejects += other.in_rejects;
     }
 }
 
@@ -132,6 +137,9 @@ pub struct Block {
     /// Bytes of the file as stored that were read for this block: what a
     /// progress bar counts.
     pub taken: u64,
+    /// The hash of all of the file's bytes, unpacked, up to the block's end, where that is
+    /// asked for.
+    pub prefix: Option<String>,
     /// Set on a file's last block.
     pub last: Option<FileEnd>,
 }
@@ -156,6 +164,7 @@ impl Block {
         self.marks.clear();
         self.left_out = LeftOut::default();
         self.taken = 0;
+        self.prefix = None;
         self.last = None;
     }
 

@@ -55,6 +55,10 @@ pub struct Splitter<'p> {
     hashes: bool,
     /// Where the first file's records are to be taken from.
     from: u64,
+    /// Whether each block says what the file is like up to its end.
+    prefixes: bool,
+    /// What the first file was like up to that place, where that is known.
+    expected: Option<String>,
 }
 
 /// The file being read.
@@ -75,6 +79,10 @@ struct Open {
     record: u64,
     /// Lines set aside and not yet reported.
     left_out: LeftOut,
+    /// Hashes the file's bytes, where that is asked for.
+    hasher: Option<Box<blake3::Hasher>>,
+    /// What the hash is to be at a place, if that is not passed yet.
+    expected: Option<(u64, String)>,
 }
 
 impl<'p> Splitter<'p> {
@@ -89,12 +97,25 @@ impl<'p> Splitter<'p> {
             current: None,
             hashes: false,
             from: 0,
+            prefixes: false,
+            expected: None,
         }
     }
 
     /// Hashes every file on the way.
     pub fn hashing(self, hashes: bool) -> Splitter<'p> {
         Splitter { hashes, ..self }
+    }
+
+    /// Says with each block what the file is like up to its end.
+    pub fn telling_prefixes(self, prefixes: bool) -> Splitter<'p> {
+        Splitter { prefixes, ..self }
+    }
+
+    /// Holds what the first file has before the place from which it is read against what
+    /// it had when that was committed.
+    pub fn expecting(self, expected: Option<String>) -> Splitter<'p> {
+        Splitter { expected, ..self }
     }
 
     /// Passes over what the first file has before a place, 0-based.
@@ -116,6 +137,7 @@ impl<'p> Splitter<'p> {
         }
         if let Some(mut open) = self.current.take() {
             self.cut(&mut open, block)?;
+            hash_prefix(&mut open, block)?;
             block.order = self.order;
             self.order += 1;
             // Where values are carried, records that are in the table may still be
@@ -194,6 +216,8 @@ impl<'p> Splitter<'p> {
             shapes: lead.shapes,
             notes,
         });
+        let expected = self.expected.clone().filter(|_| index == 0 && self.from > 0);
+        let expected = expected.map(|hash| (self.from, hash));
         Ok(Open {
             text,
             reading,
@@ -208,6 +232,8 @@ impl<'p> Splitter<'p> {
             line: 1,
             record: 1,
             left_out: lead.left_out,
+            hasher: (self.prefixes || expected.is_some()).then(Box::default),
+            expected,
         })
     }
 
@@ -652,6 +678,47 @@ impl Lead {
         self.left_out.preamble += 1;
         true
     }
+}
+
+/// Takes a block's bytes into the hash of its file, and holds that against what it should
+/// be where a place is passed.
+fn hash_prefix(open: &mut Open, block: &mut Block) -> Result<(), Error> {
+    let Some(hasher) = &mut open.hasher else {
+        return Ok(());
+    };
+    let raw = block.raw(0..block.bytes.len());
+    // A byte order mark is no part of the text.
+    let begins = block.place(0);
+    let until = open.expected.as_ref().map(|(at, _)| *at);
+    match (until, open.expected.take_if(|(at, _)| *at <= begins + raw.len() as u64)) {
+        (_, Some((at, expected))) => {
+            let (before, after) = raw.split_at(at.saturating_sub(begins) as usize);
+            hasher.update(before);
+            if short_hash(hasher) != expected {
+                return Err(Error::Changed {
+                    file: open.reading.name.clone(),
+                    bytes: at,
+                });
+            }
+            hasher.update(after);
+        }
+        (Some(at), None) if block.last.is_some() => {
+            return Err(Error::Changed {
+                file: open.reading.name.clone(),
+                bytes: at,
+            });
+        }
+        _ => {
+            hasher.update(raw);
+        }
+    }
+    block.prefix = Some(short_hash(hasher));
+    Ok(())
+}
+
+/// The first 128 bits, as hexadecimal digits.
+fn short_hash(hasher: &blake3::Hasher) -> String {
+    hasher.finalize().to_hex()[..32].to_string()
 }
 
 /// Whether a record that is written, with its end, would be read as the one that it is. Text

@@ -66,6 +66,8 @@ pub struct KnownColumn {
     pub required: bool,
     /// Whether the database computes it.
     pub generated: bool,
+    /// Whether the database puts a number of its own in place of null.
+    pub numbered: bool,
 }
 
 /// What a record is made of: of the whole spec, or of one kind.

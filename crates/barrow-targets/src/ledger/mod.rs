@@ -10,10 +10,12 @@ mod write;
 
 use barrow_core::source::content::hash_of;
 
-use crate::error::Error;
+use std::time::Duration;
+
+use crate::error::{Error, ErrorKind};
 use crate::{Job, Target};
 
-pub use self::read::{Wanted, files_of, known_files, mends_of, runs};
+pub use self::read::{Wanted, files_of, known_files, mends_of, run_of_content, runs};
 pub use self::rejects::{REJECTS_AT_ONCE, RejectRow, forget_rejects, make_rejects, write_rejects};
 pub use self::write::{emptied, write_file, write_run};
 
@@ -63,9 +65,8 @@ impl Outcome {
         }
     }
 
-    fn of(word: &str) -> Outcome {
-        let found = Outcome::ALL.into_iter().find(|o| o.word() == word);
-        found.unwrap_or(Outcome::Failed)
+    fn of(word: &str) -> Option<Outcome> {
+        Outcome::ALL.into_iter().find(|o| o.word() == word)
     }
 }
 
@@ -192,16 +193,21 @@ pub fn is_there(target: &mut dyn Target) -> Result<bool, Error> {
 /// The database will not have them.
 pub fn make(target: &mut dyn Target) -> Result<(), Error> {
     for statement in tables::statements(target.dialect()) {
-        let made = target.tell(&statement, &[], "making the ledger");
-        if let Err(error) = made {
-            // Another load may have made it in the same moment.
-            if !is_there(target).unwrap_or(false) {
+        let mut tries = 0;
+        while let Err(error) = target.tell(&statement, &[], "making the ledger") {
+            // Another load makes it in the same moment: then it is there soon.
+            tries += 1;
+            if error.kind != ErrorKind::Duplicate || tries > MOST_TRIES {
                 return Err(without(error));
             }
+            std::thread::sleep(Duration::from_millis(20));
         }
     }
     Ok(())
 }
+
+/// So often a statement is tried again that another load gets in the way of.
+const MOST_TRIES: u32 = 100;
 
 fn without(error: Error) -> Error {
     let advice = "let the user create tables once, or do without a ledger: [target] ledger = false \
@@ -225,6 +231,9 @@ pub fn may_be_written(target: &mut dyn Target) -> Result<(), Error> {
         for sql in statements {
             let tried = target.tell(&sql, &[], "writing the ledger");
             tried.map_err(|error| {
+                if error.kind != ErrorKind::Denied {
+                    return error;
+                }
                 error.advice(format!(
                     "ask its owner for the right: GRANT SELECT, INSERT, UPDATE ON {RUNS}, {FILES} TO \
                      the user; or do without: [target] ledger = false"

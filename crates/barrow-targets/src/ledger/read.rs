@@ -8,7 +8,7 @@ use crate::asking::{Value, marks};
 use crate::error::Error;
 
 /// An id has so many characters.
-const ID: usize = 8;
+const ID: usize = 12;
 
 /// So many values are asked for at once.
 const AT_ONCE: usize = 200;
@@ -40,6 +40,28 @@ pub fn known_files(
     Ok(found.into_values().collect())
 }
 
+/// The run that loaded a content into the tables that a key stands for, if one did.
+///
+/// # Errors
+/// The database cannot be asked.
+pub fn run_of_content(
+    target: &mut dyn Target,
+    table_key: &str,
+    content: &str,
+) -> Result<Option<Run>, Error> {
+    let sql = format!("SELECT run FROM {FILES} WHERE once_key = ?");
+    let key = super::write::once_key(table_key, content);
+    let found = target.ask(&sql, &[Value::from(key)], "reading the ledger")?;
+    let Some(run) = found.first().and_then(|row| row[0].as_text()) else {
+        return Ok(None);
+    };
+    let wanted = Wanted {
+        run: Some(run.to_string()),
+        ..Wanted::default()
+    };
+    Ok(runs(target, &wanted)?.pop())
+}
+
 /// The files of a run, in their order.
 ///
 /// # Errors
@@ -59,7 +81,7 @@ fn files_where(
 ) -> Result<Vec<File>, Error> {
     let sql = format!("SELECT {FILE_COLUMNS} FROM {FILES} WHERE {condition} ORDER BY run, number");
     let rows = target.ask(&sql, values, "reading the ledger")?;
-    Ok(rows.iter().map(|row| file(row)).collect())
+    rows.iter().map(|row| file(row)).collect()
 }
 
 fn text(value: &Value) -> String {
@@ -70,34 +92,50 @@ fn maybe(value: &Value) -> Option<String> {
     value.as_text().map(str::to_string)
 }
 
-fn counts(values: &[Value]) -> Counts {
-    let count = |at: usize| values[at].as_count();
-    Counts {
-        read: count(0),
-        loaded: count(1),
-        rejected: count(2),
-        left_out: count(3),
-        repaired: count(4),
-        not_kept: count(5),
-    }
+fn counts(values: &[Value]) -> Result<Counts, Error> {
+    Ok(Counts {
+        read: count(&values[0])?,
+        loaded: count(&values[1])?,
+        rejected: count(&values[2])?,
+        left_out: count(&values[3])?,
+        repaired: count(&values[4])?,
+        not_kept: count(&values[5])?,
+    })
 }
 
-fn file(row: &[Value]) -> File {
-    File {
+/// What is not understood is not taken for something else: a file might be loaded twice.
+fn strange(what: &str, value: &Value) -> Error {
+    Error::new(format!(
+        "the ledger has the {what} {value:?}, which this version of barrow does not know"
+    ))
+    .advice("was it written by a newer version? use that one")
+}
+
+fn count(value: &Value) -> Result<u64, Error> {
+    value.as_count().ok_or_else(|| strange("count", value))
+}
+
+fn outcome(value: &Value) -> Result<Outcome, Error> {
+    let word = value.as_text().unwrap_or_default();
+    Outcome::of(word).ok_or_else(|| strange("outcome", value))
+}
+
+fn file(row: &[Value]) -> Result<File, Error> {
+    Ok(File {
         run: text(&row[0]),
-        number: row[1].as_count(),
+        number: count(&row[1])?,
         path: text(&row[2]),
         name: text(&row[3]),
         table: text(&row[4]),
         table_key: text(&row[5]),
-        bytes: row[6].as_count(),
+        bytes: count(&row[6])?,
         sample: maybe(&row[7]),
         content: maybe(&row[8]),
-        outcome: Outcome::of(&text(&row[9])),
-        committed_to: row[10].as_count(),
-        counts: counts(&row[11..17]),
+        outcome: outcome(&row[9])?,
+        committed_to: count(&row[10])?,
+        counts: counts(&row[11..17])?,
         once: row[17] != Value::Null,
-    }
+    })
 }
 
 /// Which runs to list.
@@ -111,6 +149,8 @@ pub struct Wanted {
     pub since: Option<String>,
     /// Only runs whose rows are not in the table.
     pub failed: bool,
+    /// Only runs that are going, into the tables that this stands for.
+    pub going_into: Option<String>,
     /// At most so many.
     pub limit: Option<u64>,
 }
@@ -126,7 +166,7 @@ pub fn mends_of(target: &mut dyn Target, of: &str) -> Result<Vec<Run>, Error> {
         columns.join(", ")
     );
     let rows = target.ask(&sql, &[Value::from(of)], "reading the ledger")?;
-    Ok(rows.iter().map(|row| run(row)).collect())
+    rows.iter().map(|row| run(row)).collect()
 }
 
 /// Runs, the newest first.
@@ -146,8 +186,9 @@ pub fn runs(target: &mut dyn Target, wanted: &Wanted) -> Result<Vec<Run>, Error>
         values.push(Value::from(run.as_str()));
     }
     if let Some(table) = &wanted.table {
-        conditions.push("table_name = ?".into());
-        values.push(Value::from(table.as_str()));
+        // A run may have several tables, with commas between.
+        conditions.push(tables::is_among(dialect, "table_name"));
+        values.push(Value::from(format!(", {table}, ")));
     }
     if let Some(since) = &wanted.since {
         conditions.push(format!(
@@ -155,6 +196,10 @@ pub fn runs(target: &mut dyn Target, wanted: &Wanted) -> Result<Vec<Run>, Error>
             tables::mark(dialect, "started_at")
         ));
         values.push(Value::from(since.as_str()));
+    }
+    if let Some(table_key) = &wanted.going_into {
+        conditions.push("outcome = 'going' AND table_key = ?".into());
+        values.push(Value::from(table_key.as_str()));
     }
     if wanted.failed {
         conditions.push("outcome NOT IN ('kept', 'exported')".into());
@@ -169,7 +214,7 @@ pub fn runs(target: &mut dyn Target, wanted: &Wanted) -> Result<Vec<Run>, Error>
         conditions.join(" AND ")
     );
     let rows = target.ask(&sql, &values, "reading the ledger")?;
-    Ok(rows.iter().map(|row| run(row)).collect())
+    rows.iter().map(|row| run(row)).collect()
 }
 
 const RUN_COLUMNS: [&str; 27] = [
@@ -202,8 +247,8 @@ const RUN_COLUMNS: [&str; 27] = [
     "version",
 ];
 
-fn run(row: &[Value]) -> Run {
-    Run {
+fn run(row: &[Value]) -> Result<Run, Error> {
+    Ok(Run {
         run: text(&row[0]),
         spec: text(&row[1]),
         spec_hash: text(&row[2]),
@@ -214,17 +259,17 @@ fn run(row: &[Value]) -> Run {
         host: text(&row[7]),
         started_at: text(&row[8]),
         ended_at: text(&row[9]),
-        outcome: Outcome::of(&text(&row[10])),
+        outcome: outcome(&row[10])?,
         message: maybe(&row[11]),
-        files: row[12].as_count(),
-        counts: counts(&row[13..19]),
-        mended: row[19].as_count(),
-        given_up: row[20].as_count(),
-        still_open: row[21].as_count(),
+        files: count(&row[12])?,
+        counts: counts(&row[13..19])?,
+        mended: count(&row[19])?,
+        given_up: count(&row[20])?,
+        still_open: count(&row[21])?,
         rejects_folder: maybe(&row[22]),
         reasons: maybe(&row[23]),
         mend_of: maybe(&row[24]),
         state: maybe(&row[25]),
         version: text(&row[26]),
-    }
+    })
 }

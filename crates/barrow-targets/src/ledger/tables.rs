@@ -62,6 +62,16 @@ pub fn mark(dialect: Dialect, column: &str) -> &'static str {
     }
 }
 
+/// The condition that a value, between commas, is among those of a column, which have commas
+/// between them.
+pub fn is_among(dialect: Dialect, column: &str) -> String {
+    match dialect {
+        Dialect::Postgres => format!("STRPOS(', ' || {column} || ', ', CAST(? AS text)) > 0"),
+        Dialect::MariaDb => format!("LOCATE(?, CONCAT(', ', {column}, ', ')) > 0"),
+        Dialect::Sqlite => format!("INSTR(', ' || {column} || ', ', ?) > 0"),
+    }
+}
+
 /// How a column is asked for: moments go as text.
 pub fn shown(dialect: Dialect, column: &str) -> String {
     match dialect {

@@ -5,7 +5,7 @@ use barrow_core::source::content::hash_of;
 use super::{Counts, FILES, File, Outcome, RUNS, Run, tables};
 use crate::Target;
 use crate::asking::Value;
-use crate::error::Error;
+use crate::error::{Error, ErrorKind};
 
 /// Writes a run: anew, or what has changed of it.
 ///
@@ -67,7 +67,7 @@ pub fn write_file(target: &mut dyn Target, file: &File, is_new: bool) -> Result<
     ];
     values.extend(counted(&file.counts));
     let written = write(target, FILES, values, 2, is_new);
-    written.map_err(|error| match error.message.contains("once_key") {
+    written.map_err(|error| match error.kind == ErrorKind::Duplicate {
         true => error.advice(format!(
             "another load put the content of {} into the table in the same moment; run this \
              again, and it is passed over",
@@ -89,7 +89,7 @@ fn counted(counts: &Counts) -> [(&'static str, Value); 6] {
     ]
 }
 
-fn once_key(table_key: &str, content: &str) -> String {
+pub(super) fn once_key(table_key: &str, content: &str) -> String {
     hash_of(format!("{table_key}\n{content}").as_bytes())
 }
 
@@ -128,15 +128,16 @@ fn write(
     target.tell(&sql, &values, "writing the ledger").map(drop)
 }
 
-/// Notes that the rows of all runs but this one are no longer in the table.
+/// Notes that the rows of all runs but this one are no longer in the table. Returns how many
+/// files that was.
 ///
 /// # Errors
 /// The database will not have it.
-pub fn emptied(target: &mut dyn Target, table_key: &str, but: &str) -> Result<(), Error> {
+pub fn emptied(target: &mut dyn Target, table_key: &str, but: &str) -> Result<u64, Error> {
     let sql = format!(
         "UPDATE {FILES} SET outcome = 'emptied', once_key = NULL \
          WHERE table_key = ? AND run <> ? AND outcome IN ('kept', 'going')"
     );
     let values = [Value::from(table_key), Value::from(but)];
-    target.tell(&sql, &values, "writing the ledger").map(drop)
+    target.tell(&sql, &values, "writing the ledger")
 }

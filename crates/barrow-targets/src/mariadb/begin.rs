@@ -10,6 +10,7 @@ use super::types::Wire;
 use super::{DIALECT, MariaDb};
 use crate::error::Error;
 use crate::isolate::PieceSize;
+use crate::merge::Merging;
 use crate::sending::{self, Loading, Sent};
 use crate::{Column, Job, Part, fit, merge, unique};
 
@@ -36,10 +37,7 @@ impl MariaDb {
                         "say mode = \"truncate\" or \"merge\", or drop the foreign key first",
                     ));
                 }
-                let made = sending::beside(name, "_barrow_new");
-                // One that a load left which was killed.
-                let drop = format!("DROP TABLE IF EXISTS {}", DIALECT.table(&made));
-                self.run(&drop, "making the table anew")?;
+                let made = sending::beside_for_now(name);
                 let sql = job.create_table_as(name, &made, DIALECT)?;
                 self.run(&sql, "making the table anew")?;
                 table.beside = Some(made);
@@ -111,7 +109,7 @@ impl MariaDb {
             let wire = wire.ok_or_else(|| cannot_send(column, found))?;
             let quoted = DIALECT.quoted(&named.columns[place].name);
             match wire {
-                Wire::Hex => {
+                Wire::Hex(_) => {
                     targets.push(format!("@barrow{place}"));
                     sets.push(format!("{quoted} = UNHEX(@barrow{place})"));
                 }
@@ -120,15 +118,20 @@ impl MariaDb {
                     targets.push(quoted);
                 }
             }
-            let is_counter = declared.is_some_and(|d| d.is_counter);
-            fields.push(Field::new(column.ty, wire, is_counter));
+            fields.extend(declared.map(|declared| Field::new(column.ty, wire, declared)));
         }
         let table = DIALECT.table(into);
         let (put_into, merge) = match mode {
             Mode::Merge => {
                 let stage = DIALECT.quoted(&format!("barrow_stage_{}", part.number));
-                let statements =
-                    merge::statements(DIALECT, &table, &stage, &named, found.table.triggers)?;
+                let merging = Merging {
+                    table: &table,
+                    stage: &stage,
+                    triggers: found.table.triggers,
+                    unique: &found.unique,
+                    by_text: &[],
+                };
+                let statements = merge::statements(DIALECT, &named, merging)?;
                 self.stage(&named, &stage, &table)?;
                 (stage, Some(statements))
             }
@@ -155,6 +158,8 @@ impl MariaDb {
             table: table_place,
             names: named.columns.iter().map(|c| c.name.clone()).collect(),
             size: PieceSize::default(),
+            // The server looks for each row's parent when it comes.
+            order: None,
             by,
         })
     }

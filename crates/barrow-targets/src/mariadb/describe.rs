@@ -31,7 +31,7 @@ SELECT t.TABLE_TYPE, COALESCE(t.ENGINE, ''), COALESCE(e.TRANSACTIONS, 'NO') = 'Y
  WHERE t.TABLE_SCHEMA = COALESCE(?, DATABASE()) AND t.TABLE_NAME = ?";
 
 const COLUMNS: &str = "
-SELECT COLUMN_NAME, LOWER(COLUMN_TYPE), LOWER(DATA_TYPE), CHARACTER_MAXIMUM_LENGTH, NUMERIC_PRECISION,
+SELECT COLUMN_NAME, COLUMN_TYPE, LOWER(DATA_TYPE), CHARACTER_MAXIMUM_LENGTH, NUMERIC_PRECISION,
        NUMERIC_SCALE, DATETIME_PRECISION, IS_NULLABLE = 'NO', COLUMN_DEFAULT IS NOT NULL,
        LOWER(EXTRA), COALESCE(GENERATION_EXPRESSION, '') <> '', LOWER(CHARACTER_SET_NAME)
   FROM information_schema.COLUMNS
@@ -92,6 +92,7 @@ pub fn describe(conn: &mut Conn, name: &str) -> Result<Option<Described>, Error>
     let triggers: Option<u64> = conn.exec_first(TRIGGERS, of()).map_err(asking)?;
     Ok(Some(Described {
         table: Table {
+            own_parents: Vec::new(),
             columns,
             triggers: triggers != Some(0),
         },
@@ -106,8 +107,11 @@ fn column(row: &Row) -> Option<(TableColumn, Declared)> {
     let number = |at: usize| row.get::<Option<u64>, _>(at).flatten();
     let truth = |at: usize| row.get::<bool, _>(at);
     let extra: String = row.get(9)?;
+    let whole: String = row.get(1)?;
     let declared = Declared {
-        whole: row.get(1)?,
+        words: words(&whole),
+        not_null: truth(7)?,
+        whole: whole.to_lowercase(),
         name: row.get(2)?,
         characters: number(3),
         precision: number(4),
@@ -121,19 +125,51 @@ fn column(row: &Row) -> Option<(TableColumn, Declared)> {
         declared: declared.whole.clone(),
         ty: declared.spec_type(),
         required: truth(7)? && !truth(8)? && !declared.is_counter,
-        generated: truth(10)?,
+        // Those of a system's time too, which have no expression that counts as one.
+        generated: truth(10)? || extra.to_lowercase().contains("generated"),
+        numbered: declared.is_counter,
     };
     Some((column, declared))
+}
+
+/// The words of `enum('a','it''s')`, which the server writes with quotes doubled.
+fn words(declared: &str) -> Vec<String> {
+    let is_list = ["enum(", "set("].iter().any(|start| declared.to_lowercase().starts_with(start));
+    let mut words = Vec::new();
+    let mut rest = declared;
+    while let Some((_, after)) = rest.split_once('\'').filter(|_| is_list) {
+        let mut word = String::new();
+        let mut chars = after.char_indices().peekable();
+        rest = "";
+        while let Some((at, c)) = chars.next() {
+            match c {
+                '\'' if chars.next_if(|(_, next)| *next == '\'').is_none() => {
+                    rest = &after[at + 1..];
+                    break;
+                }
+                c => word.push(c),
+            }
+        }
+        words.push(word);
+    }
+    words
 }
 
 impl Described {
     /// How the column of this name is declared.
     pub fn declared(&self, name: &str) -> Option<&Declared> {
-        let at = self
-            .table
-            .columns
-            .iter()
-            .position(|c| c.name.eq_ignore_ascii_case(name))?;
-        self.declared.get(at)
+        self.declared.get(self.table.position(name)?)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_words_of_a_list_are_read_letter_by_letter() {
+        assert_eq!(words("enum('small','Big')"), ["small", "Big"]);
+        assert_eq!(words("set('it''s','a,b','')"), ["it's", "a,b", ""]);
+        assert_eq!(words("varchar(20)"), [""; 0]);
     }
 }

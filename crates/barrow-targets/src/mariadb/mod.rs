@@ -41,7 +41,7 @@ use crate::outflow::{Decoder, RawRows};
 use crate::sending::{self, FileBegin, Loading, Sent};
 use crate::server::Server;
 use crate::table::Table;
-use crate::{About, Coming, Encoder, Job, Part, Portions, Refusal, Target, fit};
+use crate::{About, Coming, Encoder, Job, Part, Portions, Refusal, Swap, Target, fit};
 
 const DIALECT: Dialect = Dialect::MariaDb;
 
@@ -142,18 +142,22 @@ impl MariaDb {
 
     /// Puts the tables that were made beside others into their places, all in one
     /// statement, which the server does as a whole or not at all.
-    fn swap(&mut self) -> Result<(), Error> {
+    fn put_in_place(&mut self) -> Result<(), Error> {
         let doing = "putting the new table into the old one's place";
         let swaps = sending::swaps(&self.tables);
         if swaps.is_empty() {
             return Ok(());
         }
-        let old = |name: &str| DIALECT.table(&sending::beside(name, "_barrow_old"));
-        for (name, _) in &swaps {
-            self.run(&format!("DROP TABLE IF EXISTS {}", old(name)), doing)?;
+        let named = |swap: &Swap| {
+            let names = [&swap.table, &swap.beside, &swap.old];
+            names.map(|name| DIALECT.table(name))
+        };
+        for swap in &swaps {
+            let [_, _, old] = named(swap);
+            self.run(&format!("DROP TABLE IF EXISTS {old}"), doing)?;
         }
-        let renames = swaps.iter().map(|(name, beside)| {
-            let (name, beside, old) = (DIALECT.table(name), DIALECT.table(beside), old(name));
+        let renames = swaps.iter().map(|swap| {
+            let [name, beside, old] = named(swap);
             format!("{name} TO {old}, {beside} TO {name}")
         });
         let renames: Vec<String> = renames.collect();
@@ -161,8 +165,9 @@ impl MariaDb {
         self.tables.iter_mut().for_each(|table| table.beside = None);
         // The load is done. An old table that stays, since the connection is lost right
         // now, is dropped by the next load that replaces it.
-        for (name, _) in &swaps {
-            let _ = self.conn.query_drop(format!("DROP TABLE {}", old(name)));
+        for swap in &swaps {
+            let [_, _, old] = named(swap);
+            let _ = self.conn.query_drop(format!("DROP TABLE {old}"));
         }
         Ok(())
     }
@@ -205,6 +210,14 @@ impl Target for MariaDb {
         asking::claim(&mut self.conn, key, wait)
     }
 
+    fn be_patient(&mut self, patience: std::time::Duration) -> Result<(), Error> {
+        let seconds = patience.as_secs().max(1);
+        let sql = format!(
+            "SET SESSION innodb_lock_wait_timeout = {seconds}, lock_wait_timeout = {seconds}"
+        );
+        self.run(&sql, "connecting")
+    }
+
     fn begin_file(&mut self) -> Result<(), Error> {
         // A savepoint of the same name takes the place of the one before.
         self.run("RELEASE SAVEPOINT barrow", "beginning a file")?;
@@ -245,7 +258,21 @@ impl Target for MariaDb {
         }
     }
 
+    fn keep_so_far(&mut self) -> Result<(), Error> {
+        send::keep(&mut self.conn)
+    }
+
+    fn swaps(&self) -> Vec<Swap> {
+        sending::swaps(&self.tables)
+    }
+
+    fn swap(&mut self) -> Result<(), Error> {
+        self.put_in_place()
+    }
+
     fn begin(&mut self, job: &Job) -> Result<Vec<u64>, Error> {
+        self.tables.clear();
+        self.parts.clear();
         for table in job.tables() {
             self.make_table(job, table)?;
         }
@@ -309,8 +336,6 @@ impl Target for MariaDb {
         let rows = self.rows()?;
         self.run("COMMIT", "committing")?;
         self.is_open = false;
-        // What fails from here on leaves the old tables in their places.
-        self.swap()?;
         self.tables
             .iter_mut()
             .for_each(|table| table.is_made = false);
@@ -337,19 +362,38 @@ impl Target for MariaDb {
 impl MariaDb {
     /// Takes the tables away that this load made, and that hold nothing.
     fn drop_made(&mut self) -> Result<(), Error> {
-        let made: Vec<String> = self
+        let beside: Vec<String> = self
             .tables
             .iter_mut()
-            .filter_map(|table| match std::mem::take(&mut table.is_made) {
-                true => Some(table.name.clone()),
-                false => table.beside.take(),
-            })
+            .filter_map(|table| table.beside.take())
             .collect();
-        for name in made {
+        for name in beside {
             let sql = format!("DROP TABLE IF EXISTS {}", DIALECT.table(&name));
             self.run(&sql, "undoing the load")?;
         }
-        Ok(())
+        let made: Vec<String> = self
+            .tables
+            .iter_mut()
+            .filter_map(|table| std::mem::take(&mut table.is_made).then(|| table.name.clone()))
+            .collect();
+        made.iter().try_for_each(|name| self.drop_empty(name))
+    }
+
+    /// Takes a table away unless others have put rows into it meanwhile: they are kept out
+    /// while that is looked at. One that is in use now stays, and is empty.
+    fn drop_empty(&mut self, name: &str) -> Result<(), Error> {
+        let table = DIALECT.table(name);
+        if self.conn.query_drop(format!("LOCK TABLES {table} WRITE")).is_err() {
+            return Ok(());
+        }
+        let rows: Result<Option<u8>, _> =
+            self.conn.query_first(format!("SELECT 1 FROM {table} LIMIT 1"));
+        let dropped = match rows {
+            Ok(None) => self.run(&format!("DROP TABLE {table}"), "undoing the load"),
+            _ => Ok(()),
+        };
+        self.run("UNLOCK TABLES", "undoing the load")?;
+        dropped
     }
 }
 

@@ -14,6 +14,9 @@ use crate::outflow::{Decoder, RawRows, length, places, take, writes};
 pub struct Asked {
     sql: String,
     places: Vec<usize>,
+    /// Whether the values come in the server's binary form: its text has six digits of a
+    /// `float` alone.
+    is_binary: bool,
 }
 
 /// The length that stands for null.
@@ -26,6 +29,9 @@ pub fn ask(
     columns: &[(String, Type)],
 ) -> Result<(Asked, Decoder), Error> {
     let failed = |e| explained(&e, "asking the query");
+    if !reads(sql) {
+        return Err(writes());
+    }
     conn.query_drop("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
         .map_err(failed)?;
     let statement = conn.prep(sql).map_err(failed)?;
@@ -43,8 +49,35 @@ pub fn ask(
     let asked = Asked {
         sql: sql.to_string(),
         places,
+        is_binary: statement
+            .columns()
+            .iter()
+            .any(|column| column.column_type() == ColumnType::MYSQL_TYPE_FLOAT),
     };
     Ok((asked, decoder(&types)))
+}
+
+/// Whether a statement does nothing but read, by its first word: OPTIMIZE TABLE and its like
+/// have columns too, and commit what is open.
+fn reads(sql: &str) -> bool {
+    let mut rest = sql.trim_start();
+    loop {
+        rest = match rest {
+            // `/*! … */` is no comment to this server.
+            text if text.starts_with("/*") && !text.starts_with("/*!") && !text.starts_with("/*M!") => {
+                text.split_once("*/").map_or("", |(_, after)| after)
+            }
+            text if text.starts_with("-- ") || text.starts_with('#') => {
+                text.split_once('\n').map_or("", |(_, after)| after)
+            }
+            text if text.starts_with('(') => &text[1..],
+            _ => break,
+        }
+        .trim_start();
+    }
+    let word: String = rest.chars().take_while(char::is_ascii_alphabetic).collect();
+    ["SELECT", "WITH", "VALUES", "TABLE", "SHOW", "DESCRIBE", "DESC", "EXPLAIN"]
+        .contains(&word.to_ascii_uppercase().as_str())
 }
 
 /// The columns of a query with the nearest types.
@@ -84,27 +117,58 @@ pub fn give(
     give: &mut dyn FnMut(&mut RawRows) -> bool,
 ) -> Result<(), Error> {
     let failed = |e| explained(&e, "reading the rows");
-    let rows = conn.query_iter(&asked.sql).map_err(failed)?;
     let mut raw = RawRows::default();
-    for row in rows {
-        let row = row.map_err(failed)?;
+    let mut each = |row: mysql::Row| {
+        let columns = row.columns_ref();
         for place in &asked.places {
             match row.as_ref(*place) {
                 Some(mysql::Value::Bytes(bytes)) => counted(bytes, &mut raw.bytes),
                 Some(mysql::Value::NULL) | None => {
                     raw.bytes.extend_from_slice(&NULL.to_le_bytes());
                 }
-                Some(other) => counted(other.as_sql(true).as_bytes(), &mut raw.bytes),
+                Some(other) => {
+                    let is_day = columns[*place].column_type() == ColumnType::MYSQL_TYPE_DATE;
+                    counted(text_of(other, is_day).as_bytes(), &mut raw.bytes);
+                }
             }
         }
-        if raw.end_row() && !give(&mut raw) {
-            return Ok(());
+        !raw.end_row() || give(&mut raw)
+    };
+    if asked.is_binary {
+        for row in conn.exec_iter(&asked.sql, ()).map_err(failed)? {
+            if !each(row.map_err(failed)?) {
+                return Ok(());
+            }
+        }
+    } else {
+        for row in conn.query_iter(&asked.sql).map_err(failed)? {
+            if !each(row.map_err(failed)?) {
+                return Ok(());
+            }
         }
     }
     if !raw.ends.is_empty() {
         give(&mut raw);
     }
     Ok(())
+}
+
+/// A value of the binary form as the server would write it, with all its digits.
+fn text_of(value: &mysql::Value, is_day: bool) -> String {
+    match value {
+        mysql::Value::Float(n) => n.to_string(),
+        mysql::Value::Double(n) => n.to_string(),
+        mysql::Value::Date(y, m, d, ..) if is_day => format!("{y:04}-{m:02}-{d:02}"),
+        mysql::Value::Date(y, m, d, hour, minute, second, micros) => {
+            format!("{y:04}-{m:02}-{d:02} {hour:02}:{minute:02}:{second:02}.{micros:06}")
+        }
+        mysql::Value::Time(is_negative, days, hours, minutes, seconds, micros) => {
+            let sign = if *is_negative { "-" } else { "" };
+            let hours = days * 24 + u32::from(*hours);
+            format!("{sign}{hours:02}:{minutes:02}:{seconds:02}.{micros:06}")
+        }
+        other => other.as_sql(true),
+    }
 }
 
 fn counted(bytes: &[u8], out: &mut Vec<u8>) {
@@ -134,5 +198,25 @@ fn loose(value: &[u8], ty: Type) -> Loose<'_> {
     match std::str::from_utf8(value) {
         Ok(text) if ty != Type::Bytes => Loose::Text(text),
         _ => Loose::Bytes(value),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_statements_that_read_are_asked() {
+        for sql in [
+            "SELECT 1",
+            "  (select 1) union (select 2)",
+            "-- a remark\n/* more */ with a as (select 1) select * from a",
+            "TABLE d",
+        ] {
+            assert!(reads(sql), "{sql}");
+        }
+        for sql in ["OPTIMIZE TABLE d", "/*!50000 DELETE FROM d */", "repair table d", "", "DELETE FROM d"] {
+            assert!(!reads(sql), "{sql}");
+        }
     }
 }

@@ -127,7 +127,7 @@ fn confirmed(
 }
 
 /// Keeps the rows so far, whatever becomes of the next ones.
-fn keep(conn: &mut Conn) -> Result<(), Error> {
+pub fn keep(conn: &mut Conn) -> Result<(), Error> {
     conn.query_drop("SAVEPOINT barrow")
         .map_err(|e| explained(&e, "loading rows"))
 }
@@ -155,6 +155,10 @@ fn load(conn: &mut Conn, sender: &Sender, count: u64) -> Result<Loaded, Error> {
     let Some(merging) = &sender.merge else {
         return Ok(Loaded::All(Merged::default()));
     };
+    // Each row alone comes after all before it.
+    if count > 1 && clashes(conn, merging)? {
+        return Ok(Loaded::Refused(because(0, merge::PASSED_OVER)));
+    }
     let mut changed = 0;
     if let Some(update) = &merging.update {
         if let Err(why) = statement(conn, update)? {
@@ -174,6 +178,20 @@ fn load(conn: &mut Conn, sender: &Sender, count: u64) -> Result<Loaded, Error> {
     }
     conn.query_drop(&merging.clear).map_err(failed)?;
     Ok(Loaded::All(Merged::of(count, new, changed)))
+}
+
+/// Whether rows that were put down clash beside their key.
+fn clashes(conn: &mut Conn, merging: &merge::Statements) -> Result<bool, Error> {
+    let Some(clash) = &merging.clash else {
+        return Ok(false);
+    };
+    let found: Result<Option<u8>, _> = conn.query_first(clash);
+    match found {
+        Ok(found) => Ok(found == Some(1)),
+        // A server that cannot open a temporary table twice (ER_CANT_REOPEN_TABLE).
+        Err(mysql::Error::MySqlError(error)) if error.code == 1137 => Ok(true),
+        Err(error) => Err(explained(&error, "merging rows")),
+    }
 }
 
 /// What the server's warnings say of lines that were sent. Where it passed over rows,

@@ -21,6 +21,10 @@ pub struct Declared {
     pub charset: Option<String>,
     /// Whether the server numbers rows by it.
     pub is_counter: bool,
+    /// Whether it may not be null.
+    pub not_null: bool,
+    /// The words of an enumeration or a set.
+    pub words: Vec<String>,
 }
 
 /// How values are sent to a column, as text.
@@ -42,10 +46,17 @@ pub enum Wire {
     DateTime(u32),
     /// Text of at most so many characters.
     Text(usize),
-    /// A word of a list, of which a number would be taken for a place.
+    /// Text of at most so many characters, of which spaces at the end are lost.
+    Padded(usize),
+    /// An address of so many bytes (4 or 16), which is written in one way alone.
+    Address(u8),
+    /// A word of a list.
     Word,
-    /// Bytes in hexadecimal digits, which the server turns back.
-    Hex,
+    /// Words of a list, in its order, with commas between.
+    Words,
+    /// Bytes in hexadecimal digits, which the server turns back: just so many, if that is
+    /// set, for fewer would be filled up.
+    Hex(Option<usize>),
 }
 
 impl Declared {
@@ -79,18 +90,30 @@ impl Declared {
                 Wire::DateTime(digits)
             }
             "timestamp" if ty == Type::TimestampTz => Wire::DateTime(digits),
-            "char" | "varchar" => Wire::Text(self.characters.map_or(usize::MAX, |n| n as usize)),
+            "char" => Wire::Padded(self.characters.map_or(usize::MAX, |n| n as usize)),
+            "varchar" => Wire::Text(self.characters.map_or(usize::MAX, |n| n as usize)),
             "tinytext" | "text" | "mediumtext" | "longtext" | "json" => Wire::Text(usize::MAX),
-            "enum" | "set" if ty.is_text() => Wire::Word,
+            "enum" if ty.is_text() => Wire::Word,
+            "set" if ty.is_text() => Wire::Words,
             "uuid" if ty == Type::Uuid => Wire::Text(usize::MAX),
-            "inet4" | "inet6" if ty.is_text() => Wire::Text(usize::MAX),
-            "tinyblob" | "blob" | "mediumblob" | "longblob" | "binary" | "varbinary"
-                if ty == Type::Bytes =>
-            {
-                Wire::Hex
+            "inet4" if ty.is_text() => Wire::Address(4),
+            "inet6" if ty.is_text() => Wire::Address(16),
+            "binary" if ty == Type::Bytes => Wire::Hex(self.characters.map(|n| n as usize)),
+            "tinyblob" | "blob" | "mediumblob" | "longblob" | "varbinary" if ty == Type::Bytes => {
+                Wire::Hex(None)
             }
             _ => return None,
         })
+    }
+
+    /// What the server would put in place of null, in silence, if anything.
+    pub fn in_place_of_null(&self) -> Option<&'static str> {
+        match self.name.as_str() {
+            _ if self.is_counter => Some("a number of its own"),
+            // LOAD DATA does so, whatever explicit_defaults_for_timestamp says.
+            "timestamp" if self.not_null => Some("the time of the load"),
+            _ => None,
+        }
     }
 
     /// The spec's type for the column, where there is one.
@@ -145,6 +168,8 @@ mod tests {
             digits: None,
             charset: None,
             is_counter: false,
+            not_null: false,
+            words: Vec::new(),
         }
     }
 

@@ -4,7 +4,7 @@
 use barrow_core::rejects::Code;
 use barrow_core::visible::visible;
 
-use crate::error::Error;
+use crate::error::{Error, ErrorKind};
 use crate::isolate::Refused;
 use crate::server::Server;
 
@@ -27,9 +27,12 @@ pub fn unreachable(error: &mysql::Error, server: &Server) -> Error {
 pub fn explained(error: &mysql::Error, doing: &str) -> Error {
     let failed = Error::new(format!("{doing}: {}", said(error)));
     match number(error) {
-        Some(1142 | 1143 | 1044) => failed
-            .advice("ask for the right: GRANT SELECT, INSERT, DELETE ON the table TO the user"),
+        Some(1142 | 1143 | 1044 | 1227 | 1370) => failed.kind(ErrorKind::Denied).advice(
+            "ask the table's owner for it; barrow check --connect says which rights are missing",
+        ),
+        Some(1050 | 1062) => failed.kind(ErrorKind::Duplicate),
         Some(1205) => failed
+            .kind(ErrorKind::Locked)
             .advice("another session holds a lock on the table; run this again when it is done"),
         Some(1213) => failed.advice("another session was in the way; run this again"),
         Some(1114 | 1021 | 3) => {
@@ -39,9 +42,12 @@ pub fn explained(error: &mysql::Error, doing: &str) -> Error {
             "rows are sent as local data, which the server must allow: SET GLOBAL local_infile = 1",
         ),
         Some(1053 | 1927) => failed
+            .kind(ErrorKind::Gone)
             .advice("the server was stopped or ended the work; run this again when it is back"),
         Some(_) => failed,
-        None => failed.advice("the server went away; run this again when it is back"),
+        None => failed
+            .kind(ErrorKind::Gone)
+            .advice("the server went away; run this again when it is back"),
     }
 }
 
@@ -64,11 +70,16 @@ pub fn refused(error: &mysql::Error) -> Option<Refused> {
     let mysql::Error::MySqlError(error) = error else {
         return None;
     };
-    // Data, integrity and raised conditions; then checks, views' checks, partitions.
-    let is_row = matches!(error.state.get(..2), Some("22" | "23" | "45"))
-        || matches!(error.code, 4025 | 1369 | 1526 | 1366);
-    is_row.then(|| because(error.code, &error.message))
+    (!NO_ROW_S.contains(&error.code)).then(|| because(error.code, &error.message))
 }
+
+/// Failures that are plainly not a row's fault: rights, names, room, locks, the server. All
+/// else may be: a trigger raises what it likes, and a row may be too large.
+const NO_ROW_S: [u16; 45] = [
+    3, 1004, 1005, 1016, 1021, 1030, 1037, 1038, 1040, 1041, 1043, 1044, 1045, 1046, 1049,
+    1053, 1054, 1064, 1079, 1114, 1142, 1143, 1146, 1148, 1180, 1184, 1194, 1195, 1205, 1206, 1213,
+    1227, 1290, 1305, 1317, 1370, 1419, 1598, 1637, 1792, 1836, 1927, 1969, 3948, 4166,
+];
 
 /// A warning or an error about a row, as a reason.
 pub fn because(number: u16, message: &str) -> Refused {
@@ -103,7 +114,9 @@ fn without_entry(message: &str) -> Option<String> {
 /// The column that a message names: `… column 'kg' …`, or `` `market`.`d`.`kg` ``.
 fn column(message: &str) -> Option<String> {
     let lower = message.to_ascii_lowercase();
-    let at = lower.find("column ")? + "column ".len();
+    // `Column set to default value; NULL supplied to NOT NULL column 'kg' at row 2`
+    let quoted = ["column '", "column `"].iter().find_map(|start| lower.find(start));
+    let at = quoted.or_else(|| lower.find("column "))? + "column ".len();
     let rest = &message[at..];
     let name = match rest.strip_prefix('\'') {
         Some(rest) => rest.split('\'').next()?,
@@ -142,5 +155,7 @@ mod tests {
             Some("kg")
         );
         assert_eq!(column("Duplicate entry '1' for key 'PRIMARY'"), None);
+        let null = "Column set to default value; NULL supplied to NOT NULL column 'kg' at row 2";
+        assert_eq!(column(null).as_deref(), Some("kg"));
     }
 }

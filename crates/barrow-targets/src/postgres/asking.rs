@@ -73,11 +73,23 @@ pub fn tell(client: &mut Client, sql: &str, values: &[Value], doing: &str) -> Re
 /// Takes a lock that the session keeps until it ends, however it ends ("Advisory Locks",
 /// section 13.3.5).
 pub fn claim(client: &mut Client, key: i64, wait: bool) -> Result<bool, Error> {
-    let sql = match wait {
-        true => "SELECT pg_advisory_lock($1) IS NOT NULL",
-        false => "SELECT pg_try_advisory_lock($1)",
-    };
-    let row = client.query_one(sql, &[&key]);
-    row.map(|row| row.get(0))
-        .map_err(|e| explained(&e, "keeping other loads away"))
+    let failed = |e| explained(&e, "keeping other loads away");
+    if !wait {
+        let row = client.query_one("SELECT pg_try_advisory_lock($1)", &[&key]);
+        return row.map(|row| row.get(0)).map_err(failed);
+    }
+    // The patience for locks on tables holds for these as well, and another load may take
+    // as long as it likes.
+    let patience: String = client
+        .query_one("SELECT current_setting('lock_timeout')", &[])
+        .map_err(failed)?
+        .get(0);
+    client.batch_execute("SET lock_timeout = 0").map_err(failed)?;
+    client
+        .query_one("SELECT pg_advisory_lock($1) IS NOT NULL", &[&key])
+        .map_err(failed)?;
+    client
+        .query_one("SELECT set_config('lock_timeout', $1, false)", &[&patience])
+        .map_err(failed)?;
+    Ok(true)
 }

@@ -13,13 +13,19 @@ use super::words::explained;
 use super::{DIALECT, Postgres};
 use crate::error::Error;
 use crate::isolate::PieceSize;
+use crate::merge::Merging;
+use crate::order::Order;
 use crate::sending::{self, Loading, Sent};
 use crate::{Column, Job, Part, fit, merge, unique};
 
 impl Postgres {
     /// Makes a table ready. Returns how many rows it had.
     pub(super) fn begin_table(&mut self, job: &Job, name: &str) -> Result<u64, Error> {
-        let found = describe(&mut self.client, name)?;
+        let mut found = describe(&mut self.client, name)?;
+        if found.is_some() {
+            self.lock(name, job.mode == Mode::Truncate)?;
+            found = describe(&mut self.client, name)?;
+        }
         let before = match found {
             Some(_) => self.count(name)?,
             None => 0,
@@ -27,7 +33,7 @@ impl Postgres {
         let mut beside = None;
         let found = match (found, job.mode) {
             (Some(found), Mode::Replace) => {
-                let made = sending::beside(name, "_barrow_new");
+                let made = sending::beside_for_now(name);
                 let sql = job.create_table_as(name, &made, DIALECT)?;
                 self.run(&sql, "making the table anew")?;
                 beside = Some(made.clone());
@@ -76,6 +82,24 @@ impl Postgres {
         Ok(before)
     }
 
+    /// Locks a table as sending rows does, and so finds out now whether somebody else has a
+    /// lock on it. Where it is to be emptied, rows that another load has not committed yet
+    /// could not be seen, and would stay: then nobody else may write ("Explicit Locking",
+    /// section 13.3.1).
+    pub(super) fn lock(&mut self, name: &str, alone: bool) -> Result<(), Error> {
+        let may = "SELECT has_table_privilege(to_regclass($1), 'INSERT, UPDATE, DELETE')";
+        let table = DIALECT.table(name);
+        let may = self.client.query_one(may, &[&table]);
+        let may: Option<bool> = may.map_err(|e| explained(&e, "locking the table"))?.get(0);
+        let mode = match (alone, may) {
+            (true, _) => "SHARE ROW EXCLUSIVE",
+            (false, Some(true)) => "ROW EXCLUSIVE",
+            // Rights on single columns let us insert, and not lock.
+            (false, _) => return Ok(()),
+        };
+        self.run(&format!("LOCK TABLE {table} IN {mode} MODE"), "locking the table")
+    }
+
     /// What sends a part's rows into a table.
     fn copier(
         &mut self,
@@ -92,8 +116,14 @@ impl Postgres {
         let (put_into, merge) = match mode {
             Mode::Merge => {
                 let stage = DIALECT.quoted(&format!("barrow_stage_{}", part.number));
-                let statements =
-                    merge::statements(DIALECT, &table, &stage, &named, found.table.triggers)?;
+                let merging = Merging {
+                    table: &table,
+                    stage: &stage,
+                    triggers: found.table.triggers,
+                    unique: &found.unique,
+                    by_text: &found.by_text(),
+                };
+                let statements = merge::statements(DIALECT, &named, merging)?;
                 self.stage(part, &stage, &table, &list)?;
                 (stage, Some(statements))
             }
@@ -121,6 +151,7 @@ impl Postgres {
             table: self.tables.len(),
             names,
             size: PieceSize::default(),
+            order: Order::of(part, &found.table),
             by,
         })
     }
@@ -128,11 +159,12 @@ impl Postgres {
     /// Makes the table where rows are put down before they are merged. Its key is
     /// unique, so that rows with the same key are merged one after the other. Each of
     /// them is to be looked for by the table's index: else the server may well read the
-    /// whole table for each batch.
+    /// whole table for each batch, or for each row where it believes the table is empty.
     fn stage(&mut self, part: &Part, stage: &str, table: &str, list: &str) -> Result<(), Error> {
         let keys: Vec<String> = part.key.iter().map(|name| DIALECT.quoted(name)).collect();
         let sql = format!(
-            "SET enable_hashjoin = off; SET enable_mergejoin = off; \
+            "SET enable_hashjoin = off; SET enable_mergejoin = off; SET enable_seqscan = off; \
+             SET enable_material = off; \
              DROP TABLE IF EXISTS pg_temp.{stage}; \
              CREATE TEMPORARY TABLE {stage} AS SELECT {list} FROM {table} WITH NO DATA; \
              CREATE UNIQUE INDEX ON {stage} ({})",
@@ -183,7 +215,21 @@ pub fn fits(mode: Mode, part: &Part, found: &Described) -> Result<(), Error> {
         }
     }
     match mode {
-        Mode::Merge => unique::check(part, &found.unique),
+        Mode::Merge => {
+            let fixed = part.columns.iter().find(|c| {
+                !part.key.iter().any(|key| key.eq_ignore_ascii_case(&c.name))
+                    && found.is_always_numbered(&c.name)
+            });
+            if let Some(column) = fixed {
+                return Err(Error::spec(format!(
+                    "the table numbers its rows by {} itself (GENERATED ALWAYS), and rows that \
+                     are there cannot be given another number",
+                    visible(column.name.as_bytes())
+                ))
+                .advice("make it a part of the key, or say load = false"));
+            }
+            unique::check(part, &found.unique)
+        }
         Mode::Append | Mode::Truncate | Mode::Replace => Ok(()),
     }
 }

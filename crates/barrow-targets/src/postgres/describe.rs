@@ -33,7 +33,7 @@ WITH RECURSIVE base AS (
 SELECT a.attname::text, format_type(a.atttypid, a.atttypmod), t.typname::text, b.typmod,
        t.typtype = 'e',
        a.attnotnull OR EXISTS (SELECT 1 FROM pg_type d WHERE d.oid = a.atttypid AND d.typnotnull),
-       a.atthasdef, a.attidentity::text <> '', a.attgenerated::text <> ''
+       a.atthasdef, a.attidentity::text <> '', a.attgenerated::text <> '', a.attidentity::text = 'a'
   FROM pg_attribute a
   JOIN base b ON b.attnum = a.attnum
   JOIN pg_type t ON t.oid = b.typid AND t.typtype <> 'd'
@@ -47,6 +47,14 @@ SELECT array_agg(a.attname::text)
   JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1])
  WHERE i.indrelid = $1 AND i.indisunique AND i.indisvalid AND i.indpred IS NULL AND i.indexprs IS NULL
  GROUP BY i.indexrelid";
+
+/// Foreign keys of a table to itself.
+const OWN_PARENTS: &str = "
+SELECT (SELECT array_agg(a.attname::text ORDER BY k.n) FROM unnest(c.conkey) WITH ORDINALITY k (num, n)
+          JOIN pg_attribute a ON a.attrelid = c.conrelid AND a.attnum = k.num),
+       (SELECT array_agg(a.attname::text ORDER BY k.n) FROM unnest(c.confkey) WITH ORDINALITY k (num, n)
+          JOIN pg_attribute a ON a.attrelid = c.confrelid AND a.attnum = k.num)
+  FROM pg_constraint c WHERE c.contype = 'f' AND c.conrelid = $1 AND c.confrelid = $1";
 
 /// The table of this name, found as the server finds it; none where there is none.
 pub fn describe(client: &mut Client, name: &str) -> Result<Option<Described>, Error> {
@@ -79,6 +87,7 @@ pub fn describe(client: &mut Client, name: &str) -> Result<Option<Described>, Er
             name: row.get(2),
             modifier: row.get(3),
             is_enum: row.get(4),
+            is_always_numbered: row.get(9),
         };
         let (not_null, has_default): (bool, bool) = (row.get(5), row.get(6));
         let (is_identity, generated): (bool, bool) = (row.get(7), row.get(8));
@@ -88,14 +97,17 @@ pub fn describe(client: &mut Client, name: &str) -> Result<Option<Described>, Er
             ty: of.spec_type(),
             required: not_null && !has_default && !is_identity,
             generated,
+            numbered: false,
         });
         declared.push(of);
     }
     let unique = client.query(UNIQUE, &[&oid]).map_err(asking)?;
     let triggers = "SELECT EXISTS (SELECT 1 FROM pg_trigger WHERE tgrelid = $1 AND NOT tgisinternal) \
                     OR EXISTS (SELECT 1 FROM pg_rewrite WHERE ev_class = $1)";
+    let parents = client.query(OWN_PARENTS, &[&oid]).map_err(asking)?;
     Ok(Some(Described {
         table: Table {
+            own_parents: parents.iter().map(|row| (row.get(0), row.get(1))).collect(),
             columns,
             triggers: client.query_one(triggers, &[&oid]).map_err(asking)?.get(0),
         },
@@ -105,13 +117,20 @@ pub fn describe(client: &mut Client, name: &str) -> Result<Option<Described>, Er
 }
 
 impl Described {
+    /// The columns whose type has no notion of equality.
+    pub fn by_text(&self) -> Vec<String> {
+        let columns = self.table.columns.iter().zip(&self.declared);
+        let by_text = columns.filter(|(_, of)| matches!(of.name.as_str(), "json" | "xml"));
+        by_text.map(|(column, _)| column.name.clone()).collect()
+    }
+
+    /// Whether the server alone numbers rows by a column.
+    pub fn is_always_numbered(&self, name: &str) -> bool {
+        self.declared(name).is_some_and(|of| of.is_always_numbered)
+    }
+
     /// How the column of this name is declared.
     pub fn declared(&self, name: &str) -> Option<&Declared> {
-        let at = self
-            .table
-            .columns
-            .iter()
-            .position(|c| c.name.eq_ignore_ascii_case(name))?;
-        self.declared.get(at)
+        self.declared.get(self.table.position(name)?)
     }
 }

@@ -135,6 +135,7 @@ impl Field {
             (Wire::Jsonb, Cell::Text(piece)) => {
                 let document = piece.of(block, store);
                 no_nul(document)?;
+                one_of_each_key(document)?;
                 // The first byte is the form's version.
                 length(out, document.len() + 1);
                 out.push(1);
@@ -145,7 +146,22 @@ impl Field {
                 length(out, bytes.len());
                 out.extend_from_slice(bytes);
             }
-            (Wire::Text(most), _) => {
+            (Wire::Padded(most), Cell::Text(piece)) => {
+                let value = piece.of(block, store);
+                if value.last() == Some(&b' ') && characters(value) != most {
+                    return Err(Fault::new(
+                        Code::NotAllowed,
+                        "the table's column would not tell the spaces at its end from its own",
+                    ));
+                }
+                text(value, most, out)?;
+            }
+            (Wire::Xml, Cell::Text(piece)) => {
+                let document = piece.of(block, store);
+                in_utf8(document)?;
+                text(document, usize::MAX, out)?;
+            }
+            (Wire::Text(most) | Wire::Padded(most), _) => {
                 let words = shown(cell, self.ty, block, store).unwrap_or_default();
                 text(words.as_bytes(), most, out)?;
             }
@@ -159,6 +175,113 @@ impl Field {
             Code::Refused,
             format!("a value of {} does not go into the table's column", self.ty),
         )
+    }
+}
+
+/// A key that comes twice in an object of JSON, of which the server keeps the last alone
+/// ("JSON Types", jsonb).
+fn one_of_each_key(document: &[u8]) -> Result<(), Fault> {
+    match serde_json::from_slice::<Keys>(document) {
+        Err(error) if error.is_data() => Err(Fault::new(
+            Code::NotAllowed,
+            format!("the table's column would lose a key: {}", words(&error)),
+        )),
+        // What is no JSON was told where it was read.
+        _ => Ok(()),
+    }
+}
+
+/// An error's own words, without the place.
+fn words(error: &serde_json::Error) -> String {
+    let words = error.to_string();
+    let place = words.rfind(" at line ").unwrap_or(words.len());
+    words[..place].to_string()
+}
+
+/// A document of JSON, of which only the keys are looked at.
+struct Keys;
+
+impl<'de> serde::Deserialize<'de> for Keys {
+    fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Keys, D::Error> {
+        from.deserialize_any(KeysOf)
+    }
+}
+
+struct KeysOf;
+
+impl<'de> serde::de::Visitor<'de> for KeysOf {
+    type Value = Keys;
+
+    fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("a document of JSON")
+    }
+
+    fn visit_bool<E>(self, _: bool) -> Result<Keys, E> {
+        Ok(Keys)
+    }
+
+    fn visit_i64<E>(self, _: i64) -> Result<Keys, E> {
+        Ok(Keys)
+    }
+
+    fn visit_u64<E>(self, _: u64) -> Result<Keys, E> {
+        Ok(Keys)
+    }
+
+    fn visit_f64<E>(self, _: f64) -> Result<Keys, E> {
+        Ok(Keys)
+    }
+
+    fn visit_str<E>(self, _: &str) -> Result<Keys, E> {
+        Ok(Keys)
+    }
+
+    fn visit_unit<E>(self) -> Result<Keys, E> {
+        Ok(Keys)
+    }
+
+    fn visit_seq<A: serde::de::SeqAccess<'de>>(self, mut list: A) -> Result<Keys, A::Error> {
+        while list.next_element::<Keys>()?.is_some() {}
+        Ok(Keys)
+    }
+
+    fn visit_map<A: serde::de::MapAccess<'de>>(self, mut object: A) -> Result<Keys, A::Error> {
+        let mut seen = std::collections::HashSet::new();
+        while let Some(key) = object.next_key::<String>()? {
+            object.next_value::<Keys>()?;
+            if let Some(key) = seen.replace(key) {
+                let shown = barrow_core::visible::visible_short(key.as_bytes(), 60);
+                return Err(serde::de::Error::custom(format!("\"{shown}\" comes twice")));
+            }
+        }
+        Ok(Keys)
+    }
+}
+
+/// A document that names another encoding than the one it is sent in would be read by that
+/// ("XML Type").
+fn in_utf8(document: &[u8]) -> Result<(), Fault> {
+    let start = document.strip_prefix("\u{FEFF}".as_bytes()).unwrap_or(document);
+    let head = match (start.starts_with(b"<?xml"), memchr::memmem::find(start, b"?>")) {
+        (true, Some(end)) => String::from_utf8_lossy(&start[..end]).into_owned(),
+        _ => return Ok(()),
+    };
+    let named = head.split_once("encoding").map(|(_, after)| {
+        let after = after.trim_start().trim_start_matches('=').trim_start();
+        let after = after.trim_start_matches(['"', '\'']);
+        after.split(['"', '\'']).next().unwrap_or_default().to_string()
+    });
+    match named {
+        Some(name) if !matches!(name.to_ascii_lowercase().as_str(), "utf-8" | "utf8") => {
+            Err(Fault::new(
+                Code::NotAllowed,
+                format!(
+                    "the document says that it is in {}, and it is sent in UTF-8",
+                    barrow_core::visible::visible_short(name.as_bytes(), 40)
+                ),
+            ))
+        }
+        _ => Ok(()),
     }
 }
 

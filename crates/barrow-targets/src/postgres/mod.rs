@@ -39,7 +39,7 @@ use crate::outflow::{Decoder, RawRows};
 use crate::sending::{self, FileBegin, Loading, Sent};
 use crate::server::Server;
 use crate::table::Table;
-use crate::{About, Coming, Encoder, Job, Part, Portions, Refusal, Target, fit};
+use crate::{About, Coming, Encoder, Job, Part, Portions, Refusal, Swap, Target, fit};
 
 const DIALECT: Dialect = Dialect::Postgres;
 
@@ -126,14 +126,19 @@ impl Postgres {
 
     /// Puts the tables that were made beside others into their places.
     fn swap(&mut self) -> Result<(), Error> {
-        for (name, beside) in sending::swaps(&self.tables) {
+        for Swap {
+            table: name,
+            beside,
+            ..
+        } in sending::swaps(&self.tables)
+        {
             let bare = |name: &str| {
                 name.split_once('.')
                     .map_or(name.to_string(), |(_, n)| n.into())
             };
             let schema = name.split_once('.').map(|(schema, _)| schema.to_string());
             let index = |name: &str| {
-                let name = DIALECT.quoted(&format!("{}_pkey", bare(name)));
+                let name = DIALECT.quoted(&key_name(&bare(name)));
                 match &schema {
                     Some(schema) => format!("{}.{name}", DIALECT.quoted(schema)),
                     None => name,
@@ -146,12 +151,20 @@ impl Postgres {
                 DIALECT.table(&beside),
                 DIALECT.quoted(&bare(&name)),
                 index(&beside),
-                DIALECT.quoted(&format!("{}_pkey", bare(&name))),
+                DIALECT.quoted(&key_name(&bare(&name))),
             );
             self.run(&sql, "putting the new table into the old one's place")?;
         }
         Ok(())
     }
+}
+
+/// What the server calls the index of a table's key: a name of 63 bytes at the most, of which
+/// the table's gives way (makeObjectName, indexcmds.c).
+fn key_name(table: &str) -> String {
+    let fits = |(at, c): &(usize, char)| at + c.len_utf8() <= 63 - "_pkey".len();
+    let short: String = table.char_indices().take_while(fits).map(|(_, c)| c).collect();
+    format!("{short}_pkey")
 }
 
 impl Target for Postgres {
@@ -195,6 +208,11 @@ impl Target for Postgres {
         asking::claim(&mut self.client, key, wait)
     }
 
+    fn be_patient(&mut self, patience: std::time::Duration) -> Result<(), Error> {
+        let sql = format!("SET lock_timeout = {}", patience.as_millis().max(1));
+        self.run(&sql, "connecting")
+    }
+
     fn begin_file(&mut self) -> Result<(), Error> {
         // A savepoint of the same name takes the place of the one before.
         self.run("RELEASE barrow", "beginning a file")?;
@@ -235,7 +253,13 @@ impl Target for Postgres {
         }
     }
 
+    fn keep_so_far(&mut self) -> Result<(), Error> {
+        send::keep(&mut self.client)
+    }
+
     fn begin(&mut self, job: &Job) -> Result<Vec<u64>, Error> {
+        self.tables.clear();
+        self.parts.clear();
         self.run("BEGIN", "beginning the transaction")?;
         self.is_open = true;
         let mut before = Vec::new();
@@ -270,7 +294,7 @@ impl Target for Postgres {
     fn take(&mut self, coming: &mut dyn Coming) -> Result<Vec<Vec<Refusal>>, Error> {
         let client = &mut self.client;
         let batches = match &mut self.parts[..] {
-            [only] if only.size.is_whole() => {
+            [only] if only.size.is_whole() && only.order.is_none() => {
                 only.by.copied = send::stream(client, &only.by.copy, only.number, coming);
                 coming.come()
             }
@@ -291,6 +315,10 @@ impl Target for Postgres {
         self.run("BEGIN", "beginning the next transaction")?;
         // Between the two, somebody else may have written.
         self.tables.iter_mut().for_each(|table| table.rows = None);
+        let names: Vec<String> = self.tables.iter().map(|t| t.name.clone()).collect();
+        for name in names {
+            self.lock(&name, false)?;
+        }
         self.open_savepoint()
     }
 

@@ -240,6 +240,8 @@ fn loose<'b>(bytes: &'b [u8], oid: &Oid) -> Loose<'b> {
             let day = days.checked_add(EPOCH).and_then(Day::of_number);
             typed(day.map(Cell::Date), Type::Date)
         }
+        // The server has a moment more than a clock has.
+        Oid::TIME if eight() >= DAY => Loose::Lost("24:00:00, which no clock shows"),
         Oid::TIME => Loose::Typed(Cell::Time(eight().max(0) as u64 * 1000), Type::Time),
         Oid::TIMESTAMP => typed(timestamp(eight()), Type::Timestamp),
         Oid::TIMESTAMPTZ => typed(timestamp(eight()), Type::TimestampTz),
@@ -274,23 +276,33 @@ fn numeric(bytes: &[u8]) -> Loose<'static> {
         return Loose::Lost("an infinite number");
     }
     let scale = u32::from(scale as u16);
+    // The last group stands for so many powers of ten. It may end in zeros beyond the scale,
+    // and there may be more such groups.
+    let mut power = 4 * (i32::from(weight) + 1 - i32::from(count)) + scale as i32;
+    let mut groups: Vec<i128> = groups
+        .chunks_exact(2)
+        .take(count as usize)
+        .map(|group| i16::from_be_bytes([group[0], group[1]]).into())
+        .collect();
+    while power <= -4 && groups.pop().is_some() {
+        power += 4;
+    }
+    let last = groups.len().saturating_sub(1);
     let mut n: i128 = 0;
-    for group in groups.chunks_exact(2).take(count as usize) {
-        let group = i16::from_be_bytes([group[0], group[1]]);
+    for (at, group) in groups.iter().enumerate() {
+        let beyond_scale = match at == last && power < 0 {
+            true => 10i128.pow(power.unsigned_abs()),
+            false => 1,
+        };
         let more = n
-            .checked_mul(10_000)
-            .and_then(|n| n.checked_add(group.into()));
+            .checked_mul(10_000 / beyond_scale)
+            .and_then(|n| n.checked_add(group / beyond_scale));
         let Some(more) = more else { return beyond };
         n = more;
     }
-    // The last group stands for so many powers of ten.
-    let power = 4 * (i32::from(weight) + 1 - i32::from(count)) + scale as i32;
-    let ten = |power: i32| 10i128.checked_pow(power.unsigned_abs());
-    let scaled = match (power >= 0, ten(power)) {
-        (true, Some(by)) => n.checked_mul(by),
-        // Groups may end in zeros beyond the scale.
-        (false, Some(by)) => Some(n / by),
-        (_, None) => (n == 0).then_some(0),
+    let scaled = match 10i128.checked_pow(power.max(0).unsigned_abs()) {
+        Some(by) => n.checked_mul(by),
+        None => (n == 0).then_some(0),
     };
     match scaled {
         Some(n) => {
@@ -312,6 +324,9 @@ mod tests {
         let bytes: Vec<u8> = parts.iter().flat_map(|p| p.to_be_bytes()).collect();
         match numeric(&bytes) {
             Loose::Decimal(n, scale) => barrow_core::values::decimal(n.into(), scale as usize),
+            Loose::LongDecimal(n, scale) => {
+                barrow_core::values::decimal(i128::from_le_bytes(n), scale as usize)
+            }
             Loose::Lost(why) => why.into(),
             other => format!("{other:?}"),
         }
@@ -323,6 +338,10 @@ mod tests {
         assert_eq!(read(&[2, 0, 0x4000, 2, 123, 4500]), "-123.45");
         assert_eq!(read(&[0, 0, 0, 2]), "0.00");
         assert_eq!(read(&[1, 2, 0, 0, 5]), "500000000");
+        // numeric(38,10): 28 digits before the mark and ten after it are ten groups.
+        let nines = [10, 6, 0, 10, 9999, 9999, 9999, 9999, 9999, 9999, 9999, 9999, 9999, 9900];
+        let edge = format!("{}.{}", "9".repeat(28), "9".repeat(10));
+        assert_eq!(read(&nines), edge);
         assert_eq!(read(&[1, -2, 0, 8, 7]), "0.00000007");
         assert_eq!(read(&[0, 0, 0xC000u16 as i16, 0]), "not a number (NaN)");
     }

@@ -205,6 +205,10 @@ fn run_merge(
     statements: &merge::Statements,
     count: u64,
 ) -> Result<(u64, Merged), postgres::Error> {
+    // Each row alone comes after all before it.
+    if count > 1 && counted(client, &statements.clash)? > 0 {
+        return Ok((0, Merged::default()));
+    }
     let differ = counted(client, &statements.differ)?;
     let changed = match &statements.update {
         Some(update) => client.execute(update.as_str(), &[])?,
@@ -220,7 +224,11 @@ fn run_merge(
 /// What a statement counts, where there is one.
 fn counted(client: &mut Client, sql: &Option<String>) -> Result<u64, postgres::Error> {
     match sql {
-        Some(sql) => Ok(client.query_one(sql.as_str(), &[])?.get::<_, i64>(0) as u64),
+        Some(sql) => {
+            let row = client.query_one(sql.as_str(), &[])?;
+            let count = row.try_get::<_, i64>(0);
+            Ok(count.or_else(|_| row.try_get::<_, i32>(0).map(i64::from))? as u64)
+        }
         None => Ok(0),
     }
 }

@@ -11,6 +11,8 @@ pub struct Declared {
     pub modifier: i32,
     /// Whether it is an enumeration.
     pub is_enum: bool,
+    /// Whether the server alone numbers rows by it (GENERATED ALWAYS AS IDENTITY).
+    pub is_always_numbered: bool,
 }
 
 /// How values are sent to a column, in the binary form of its type.
@@ -38,6 +40,10 @@ pub enum Wire {
     Timestamp(u32),
     /// Text of at most so many characters.
     Text(usize),
+    /// `char`, which fills text up to so many characters with spaces.
+    Padded(usize),
+    /// `xml`
+    Xml,
     /// `jsonb`
     Jsonb,
     /// `bytea`
@@ -73,8 +79,10 @@ impl Declared {
             "time" if ty == Type::Time => Wire::Time(digits),
             "timestamp" if matches!(ty, Type::Timestamp | Type::Date) => Wire::Timestamp(digits),
             "timestamptz" if ty == Type::TimestampTz => Wire::Timestamp(digits),
+            "bpchar" if self.length() < usize::MAX => Wire::Padded(self.length()),
             "varchar" | "bpchar" => Wire::Text(self.length()),
-            "text" | "citext" | "name" | "xml" => Wire::Text(usize::MAX),
+            "text" | "citext" | "name" => Wire::Text(usize::MAX),
+            "xml" if is_text => Wire::Xml,
             "json" if ty == Type::Json || is_text => Wire::Text(usize::MAX),
             "jsonb" if ty == Type::Json || is_text => Wire::Jsonb,
             "bytea" if ty == Type::Bytes => Wire::Bytea,
@@ -119,6 +127,14 @@ impl Declared {
             "int8" => Type::BigInt,
             "float4" => Type::Real,
             "float8" => Type::Double,
+            // Of tens, hundreds and so on: whole numbers all the same.
+            "numeric" if self.rounds() => {
+                let digits = self.precision() + (2_048 - self.scale());
+                (digits <= 38).then_some(Type::Decimal {
+                    precision: digits as u8,
+                    scale: 0,
+                })?
+            }
             "numeric" if self.modifier >= 4 && (1..=38).contains(&self.precision()) => {
                 Type::Decimal {
                     precision: self.precision() as u8,
@@ -149,6 +165,7 @@ mod tests {
             name: name.into(),
             modifier,
             is_enum: false,
+            is_always_numbered: false,
         }
     }
 
@@ -173,6 +190,7 @@ mod tests {
         assert_eq!(declared("int4", -1).wire(Type::Text), None);
         // numeric(5,-2)
         let rounds = declared("numeric", ((5 << 16) | (-2 & 0x7FF)) + 4);
+        assert_eq!(rounds.spec_type(), Type::parse("decimal(7,0)").ok());
         assert_eq!(rounds.wire(Type::Integer), None);
         assert_eq!(declared("inet", -1).wire(Type::Text), None);
         assert_eq!(declared("bool", -1).wire(Type::Integer), None);

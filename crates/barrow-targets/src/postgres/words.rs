@@ -4,7 +4,7 @@ use barrow_core::rejects::Code;
 use barrow_core::visible::visible;
 use postgres::error::{DbError, SqlState};
 
-use crate::error::Error;
+use crate::error::{Error, ErrorKind};
 use crate::isolate::Refused;
 use crate::server::Server;
 
@@ -38,17 +38,20 @@ pub fn explained(error: &postgres::Error, doing: &str) -> Error {
     let Some(found) = error.as_db_error() else {
         let failed = Error::new(format!("{doing}: {}", chain(error)));
         return match error.is_closed() || std::error::Error::source(error).is_some() {
-            true => failed.advice("the server went away; run this again when it is back"),
+            true => failed
+                .kind(ErrorKind::Gone)
+                .advice("the server went away; run this again when it is back"),
             false => failed,
         };
     };
     let failed = Error::new(format!("{doing}: {}", said(found)));
     let code = found.code();
     match code.code().get(..2).unwrap_or_default() {
-        _ if *code == SqlState::INSUFFICIENT_PRIVILEGE => failed.advice(
-            "ask the table's owner for the right: GRANT SELECT, INSERT ON the table TO the user",
-        ),
+        _ if *code == SqlState::INSUFFICIENT_PRIVILEGE => failed
+            .kind(ErrorKind::Denied)
+            .advice("ask the table's owner for it; barrow check --connect says which rights are missing"),
         _ if *code == SqlState::LOCK_NOT_AVAILABLE => failed
+            .kind(ErrorKind::Locked)
             .advice("another session holds a lock on the table; run this again when it is done"),
         _ if *code == SqlState::DEPENDENT_OBJECTS_STILL_EXIST => failed.advice(
             "others, such as views or foreign keys, need the table; say mode = \"truncate\" instead",
@@ -56,11 +59,22 @@ pub fn explained(error: &postgres::Error, doing: &str) -> Error {
         _ if *code == SqlState::DISK_FULL => {
             failed.advice("the server's disk is full; make room there, then run this again")
         }
+        "23" | "42" if is_there_already(code) => failed.kind(ErrorKind::Duplicate),
         "53" => failed.advice("the server is short of room, memory or connections"),
-        "57" => failed.advice("the server was stopped or ended the work; run this again when it is back"),
+        "57" if *code != SqlState::QUERY_CANCELED => failed.kind(ErrorKind::Gone).advice("the server was stopped or ended the work; run this again when it is back"),
         "40" => failed.advice("another session was in the way; run this again"),
         _ => failed,
     }
+}
+
+/// Whether what was to be made, or a key, is there already.
+fn is_there_already(code: &SqlState) -> bool {
+    [
+        SqlState::UNIQUE_VIOLATION,
+        SqlState::DUPLICATE_TABLE,
+        SqlState::DUPLICATE_OBJECT,
+    ]
+    .contains(code)
 }
 
 /// The words of errors within errors, which say more than the outermost.
@@ -89,12 +103,7 @@ fn said(error: &DbError) -> String {
 /// Why the table would not have a row; none where the failure is not a row's fault.
 /// Classes of codes are those of "PostgreSQL Error Codes" (appendix A).
 pub fn refused(error: &DbError) -> Option<Refused> {
-    let class = error.code().code().get(..2).unwrap_or_default();
-    // Data, integrity, triggers, views' checks, functions and raised exceptions.
-    if !matches!(
-        class,
-        "22" | "23" | "27" | "38" | "39" | "44" | "P0" | "2F" | "09"
-    ) {
+    if is_no_row_s(error.code()) {
         return None;
     }
     let code = match error.code() {
@@ -109,6 +118,27 @@ pub fn refused(error: &DbError) -> Option<Refused> {
         words: visible(error.message().as_bytes()),
         detail: detail(error),
     })
+}
+
+/// Whether a failure is plainly not a row's fault. All else may be: a trigger raises what
+/// it likes, and a row may be too large for the table or an index of it.
+fn is_no_row_s(code: &SqlState) -> bool {
+    let class = code.code().get(..2).unwrap_or_default();
+    // Connection, room, the operator, the system, other sessions, the transaction, rights,
+    // the database, the configuration, and faults of the server itself.
+    let classes = [
+        "08", "53", "57", "58", "40", "25", "26", "28", "2D", "34", "3B", "3D", "3F", "F0", "XX",
+    ];
+    let of_others = [
+        SqlState::INSUFFICIENT_PRIVILEGE,
+        SqlState::UNDEFINED_TABLE,
+        SqlState::UNDEFINED_COLUMN,
+        SqlState::UNDEFINED_FUNCTION,
+        SqlState::SYNTAX_ERROR,
+        SqlState::LOCK_NOT_AVAILABLE,
+        SqlState::OBJECT_IN_USE,
+    ];
+    classes.contains(&class) || of_others.contains(code)
 }
 
 /// What the server says of the row. Of a check and of null it repeats the whole row,

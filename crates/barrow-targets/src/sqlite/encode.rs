@@ -9,6 +9,7 @@ use barrow_core::values::notation::{put_clock, put_day};
 use barrow_core::values::{Cell, Piece};
 
 use super::types::Affinity;
+use crate::table::TableColumn;
 
 /// Every whole number up to here has its own 64-bit floating point number.
 const WHOLE: u64 = 1 << 53;
@@ -28,6 +29,8 @@ pub enum Slot {
     Bytes(Piece),
     /// The column would not keep the value as it is.
     Lossy,
+    /// Null, in place of which SQLite would put a number of its own.
+    Numbered,
 }
 
 /// How one column's cells become SQLite's values; chosen once.
@@ -43,6 +46,8 @@ pub struct Encoding {
     is_moment: bool,
     /// Whether sixteen bytes are a UUID.
     is_uuid: bool,
+    /// Whether SQLite puts a number of its own in place of null.
+    is_numbered: bool,
 }
 
 /// Encodes the good rows of one of a batch's parts, one after the other, into
@@ -81,8 +86,9 @@ pub fn encode(columns: &[Encoding], part: usize, batch: &mut Batch) {
 }
 
 impl Encoding {
-    /// For a column of `ty` in the spec that is `declared` so in the table.
-    pub fn new(ty: Type, declared: &str) -> Encoding {
+    /// For a column of `ty` in the spec, and the table's.
+    pub fn new(ty: Type, column: Option<&TableColumn>) -> Encoding {
+        let declared = column.map_or("", |column| column.declared.as_str());
         let (precision, scale) = match ty {
             Type::Decimal { precision, scale } => (precision, u32::from(scale)),
             _ => (0, 0),
@@ -102,12 +108,14 @@ impl Encoding {
             as_number,
             is_moment: ty == Type::TimestampTz,
             is_uuid: ty == Type::Uuid,
+            is_numbered: column.is_some_and(|column| column.numbered),
         }
     }
 
     #[inline]
     fn slot(&self, cell: Cell, block: &[u8], store: &mut Vec<u8>) -> Slot {
         match cell {
+            Cell::Null if self.is_numbered => Slot::Numbered,
             Cell::Null => Slot::Null,
             Cell::Bool(truth) => Slot::Int(i64::from(truth)),
             Cell::Int(n) if self.affinity != Affinity::Real || n.unsigned_abs() <= WHOLE => {
@@ -242,13 +250,33 @@ mod tests {
         }
     }
 
+    fn column(declared: &str) -> TableColumn {
+        TableColumn {
+            name: "a".into(),
+            declared: declared.into(),
+            ty: None,
+            required: false,
+            generated: false,
+            numbered: declared == "rowid",
+        }
+    }
+
+    #[test]
+    fn null_is_not_a_number_of_the_databases_own() {
+        let slot = |declared| {
+            let encoding = Encoding::new(Type::BigInt, Some(&column(declared)));
+            encoding.slot(Cell::Null, &[], &mut Vec::new())
+        };
+        assert_eq!((slot("rowid"), slot("integer")), (Slot::Numbered, Slot::Null));
+    }
+
     fn decimal(scale: u8, declared: &str, n: i128) -> String {
         let encoding = Encoding::new(
             Type::Decimal {
                 precision: 38,
                 scale,
             },
-            declared,
+            Some(&column(declared)),
         );
         let mut store = Vec::new();
         let slot = match i64::try_from(n) {

@@ -14,6 +14,7 @@ use super::encode::{Encoding, Slot};
 use super::words::explained;
 use crate::dialect::Dialect;
 use crate::error::Error;
+use crate::order::Order;
 use crate::table::Table;
 use crate::{Part, Refusal};
 
@@ -73,8 +74,11 @@ impl Why {
 impl Inserter {
     /// For a part's columns in `table`.
     pub fn new(part: &Part, table: &Table) -> Inserter {
-        let declared = |name: &str| table.column(name).map_or("", |c| c.declared.as_str());
-        let most = ROWS.min(VALUES / part.columns.len().max(1)).max(1);
+        let most = match Order::of(part, table) {
+            None => ROWS.min(VALUES / part.columns.len().max(1)).max(1),
+            // A parent is looked for at a statement's end: it must come before its children.
+            Some(_) => 1,
+        };
         let sizes = std::iter::successors(Some(1), |n| Some(n * 2)).take_while(|n| *n <= most);
         Inserter {
             part: part.number,
@@ -82,7 +86,7 @@ impl Inserter {
             encodings: part
                 .columns
                 .iter()
-                .map(|c| Encoding::new(c.ty, declared(&c.name)))
+                .map(|c| Encoding::new(c.ty, table.column(&c.name)))
                 .collect(),
             statements: sizes.map(|rows| sql(part, rows)).collect(),
             triggers: table.triggers,
@@ -233,6 +237,7 @@ impl Inserter {
                 Slot::Text(piece) => ValueRef::Text(piece.of(&batch.block.bytes, store)),
                 Slot::Bytes(piece) => ValueRef::Blob(piece.of(&batch.block.bytes, store)),
                 Slot::Lossy => return Err(self.lossy(place % width)),
+                Slot::Numbered => return Err(self.numbered(place % width)),
             };
             let bound = ToSqlOutput::Borrowed(bound);
             statement
@@ -248,6 +253,16 @@ impl Inserter {
             ..Why::new(
                 Code::TooPrecise,
                 "the table's column would round it to 15 digits",
+            )
+        })
+    }
+
+    fn numbered(&self, column: usize) -> Stopped {
+        Stopped::Refused(Why {
+            column: Some(self.names[column].clone()),
+            ..Why::new(
+                Code::Required,
+                "SQLite would put a number of its own in place of null",
             )
         })
     }
@@ -309,6 +324,10 @@ pub(super) fn stopped(connection: &Connection, error: &rusqlite::Error) -> Stopp
             Stopped::Refused(Why::new(code_of(failure.extended_code), words))
         }
         ErrorCode::TypeMismatch | ErrorCode::TooBig => {
+            Stopped::Refused(Why::new(Code::Refused, words))
+        }
+        // What a trigger, a check or a computed column stumbles over when it runs.
+        _ if failure.extended_code == ffi::SQLITE_ERROR => {
             Stopped::Refused(Why::new(Code::Refused, words))
         }
         _ => Stopped::Failed(explained(error, "inserting rows")),

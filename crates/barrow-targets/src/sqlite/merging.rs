@@ -11,7 +11,8 @@ use super::words::explained;
 use crate::dialect::Dialect;
 use crate::error::Error;
 use crate::isolate::{PieceSize, Refused, Tried, isolate};
-use crate::merge::{self, Merged, Statements};
+use crate::merge::{self, Merged, Merging, Statements};
+use crate::order::Order;
 use crate::table::Table;
 use crate::{Part, Refusal};
 
@@ -20,6 +21,7 @@ pub struct Merger {
     inserter: Inserter,
     statements: Statements,
     size: PieceSize,
+    order: Option<Order>,
 }
 
 impl Merger {
@@ -27,12 +29,24 @@ impl Merger {
     ///
     /// # Errors
     /// The part has no key, or SQLite will not have the table.
-    pub fn new(connection: &Connection, part: &Part, table: &Table) -> Result<Merger, Error> {
+    pub fn new(
+        connection: &Connection,
+        part: &Part,
+        table: &Table,
+        unique: &[Vec<String>],
+    ) -> Result<Merger, Error> {
         let quoted = |name: &str| Dialect::Sqlite.quoted(name);
         let name = format!("barrow_stage_{}", part.number);
         let target = format!("main.{}", quoted(&part.table));
         let stage = format!("temp.{}", quoted(&name));
-        let statements = merge::statements(Dialect::Sqlite, &target, &stage, part, table.triggers)?;
+        let merging = Merging {
+            table: &target,
+            stage: &stage,
+            triggers: table.triggers,
+            unique,
+            by_text: &[],
+        };
+        let statements = merge::statements(Dialect::Sqlite, part, merging)?;
         let columns: Vec<String> = part.columns.iter().map(|c| quoted(&c.name)).collect();
         let keys: Vec<String> = part.key.iter().map(|name| quoted(name)).collect();
         // Its key is unique, so that rows with the same key are merged one after the
@@ -54,11 +68,13 @@ impl Merger {
         };
         let plain = Table {
             triggers: false,
+            own_parents: Vec::new(),
             ..table.clone()
         };
         Ok(Merger {
             inserter: Inserter::new(&staged, &plain),
             statements,
+            order: Order::of(part, table),
             size: PieceSize::default(),
         })
     }
@@ -109,7 +125,17 @@ impl Merger {
                 detail: None,
             }))
         };
-        let refused = isolate(0..count, &mut self.size, &mut attempt)?;
+        let mut refused = Vec::new();
+        let mut next = 0;
+        let batches = std::slice::from_ref(batch);
+        let ends = self
+            .order
+            .as_ref()
+            .map_or(Vec::new(), |order| order.cuts(batches, self.inserter.part()));
+        for end in ends.into_iter().chain([count]) {
+            refused.extend(isolate(next..end, &mut self.size, &mut attempt)?);
+            next = end;
+        }
         let refusals = refused.into_iter().map(|(row, why)| {
             let why = Why {
                 column: why.column,
@@ -148,6 +174,13 @@ fn piece(
             .map_err(|e| Stopped::Failed(explained(&e, "merging rows")))?;
         Ok(count as u64)
     };
+    // Each row alone comes after all before it.
+    if count > 1 && counted(&statements.clash)? > 0 {
+        return Err(Stopped::Refused(Why::new(
+            Code::Refused,
+            merge::PASSED_OVER,
+        )));
+    }
     let differ = counted(&statements.differ)?;
     let changed = match &statements.update {
         Some(update) => run(update)?,

@@ -177,10 +177,18 @@ impl Sqlite {
                 ty: types::spec_type(&declared),
                 required: not_null && !has_default && !is_rowid,
                 generated: hidden != 0,
+                numbered: is_rowid,
                 declared,
             })
         })?;
-        rows.collect()
+        let mut columns: Vec<TableColumn> = rows.collect::<rusqlite::Result<_>>()?;
+        // One column of several in a key is a column like others.
+        let sql = "SELECT count(*) FROM pragma_table_info(?1) WHERE pk > 0";
+        let keys: i64 = self.connection.query_row(sql, [table], |row| row.get(0))?;
+        if keys > 1 {
+            columns.iter_mut().for_each(|column| column.numbered = false);
+        }
+        Ok(columns)
     }
 
     fn ready_table(
@@ -277,7 +285,7 @@ impl Sqlite {
                 into: match job.mode {
                     Mode::Merge => {
                         unique::check(part, &unique)?;
-                        Into::Merge(Merger::new(&self.connection, part, &table)?)
+                        Into::Merge(Merger::new(&self.connection, part, &table, &unique)?)
                     }
                     _ => Into::Insert(Inserter::new(part, &table)),
                 },
@@ -298,6 +306,26 @@ impl Sqlite {
             None => self.count(&table.name),
         });
         rows.collect()
+    }
+
+    /// Foreign keys of a table to itself. One that names no columns names the key.
+    fn own_parents(&self, table: &str) -> rusqlite::Result<Vec<(Vec<String>, Vec<String>)>> {
+        let sql = "SELECT id, \"from\", COALESCE(\"to\", (SELECT name FROM pragma_table_info(?1) WHERE pk = seq + 1)) \
+                   FROM pragma_foreign_key_list(?1) WHERE \"table\" = ?1 COLLATE NOCASE ORDER BY id, seq";
+        let mut statement = self.connection.prepare(sql)?;
+        let mut rows = statement.query([table])?;
+        let mut found: Vec<(i64, (Vec<String>, Vec<String>))> = Vec::new();
+        while let Some(row) = rows.next()? {
+            let (id, from, to): (i64, String, Option<String>) = (row.get(0)?, row.get(1)?, row.get(2)?);
+            if found.last().is_none_or(|(last, _)| *last != id) {
+                found.push((id, Default::default()));
+            }
+            if let Some((_, key)) = found.last_mut() {
+                key.0.push(from);
+                key.1.push(to.unwrap_or_default());
+            }
+        }
+        Ok(found.into_iter().map(|(_, key)| key).collect())
     }
 
     fn describe_table(&self, table: &str) -> Result<Option<Table>, Error> {
@@ -321,6 +349,7 @@ impl Sqlite {
         Ok(Some(Table {
             columns,
             triggers: triggers > 0,
+            own_parents: self.own_parents(table).map_err(asking)?,
         }))
     }
 }
@@ -335,7 +364,7 @@ fn check_affinities(part: &Part, table: &Table) -> Result<(), Error> {
     let altered: Vec<String> = part
         .columns
         .iter()
-        .filter(|column| column.ty.is_text())
+        .filter(|column| column.ty.is_text() || column.ty == Type::Json)
         .filter_map(|column| table.column(&column.name))
         .filter(|found| types::Affinity::of(&found.declared).turns_text_into_numbers())
         .map(|found| {
@@ -421,6 +450,12 @@ impl Target for Sqlite {
             self.claim = asking::Claim::take(&self.path, wait)?;
         }
         Ok(self.claim.is_some())
+    }
+
+    fn be_patient(&mut self, patience: Duration) -> Result<(), Error> {
+        self.connection
+            .busy_timeout(patience)
+            .map_err(|e| explained(&e, "connecting"))
     }
 
     fn begin_file(&mut self) -> Result<(), Error> {

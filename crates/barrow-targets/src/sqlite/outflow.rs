@@ -97,6 +97,9 @@ pub fn give(
     Ok(())
 }
 
+/// Why bytes in a column of text are not written.
+const BYTES: &str = "bytes in a column of text, which would be read back as text";
+
 fn eight(tag: u8, bytes: [u8; 8], out: &mut Vec<u8>) {
     let [a, b, c, d, e, f, g, h] = bytes;
     out.extend_from_slice(&[tag, a, b, c, d, e, f, g, h]);
@@ -127,13 +130,17 @@ pub fn put(value: ValueRef<'_>, raw: &mut RawRows) {
 
 fn decoder(types: &[Type]) -> Decoder {
     let typing = Typing::new(types);
+    let is_text: Vec<bool> = types.iter().map(|ty| ty.is_text()).collect();
     Box::new(move |raw, cells| {
         typing.begin(cells);
         let mut bytes = raw.bytes.as_slice();
         let mut text = Texts::new(&raw.text);
         for _ in 0..raw.ends.len() {
             for column in 0..typing.width() {
-                let value = loose(&mut bytes, &mut text);
+                let value = match loose(&mut bytes, &mut text) {
+                    Loose::Bytes(_) if is_text[column] => Loose::Lost(BYTES),
+                    value => value,
+                };
                 typing.put(cells, column, value);
             }
         }

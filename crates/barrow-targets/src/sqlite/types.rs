@@ -47,6 +47,8 @@ pub fn spec_type(declared: &str) -> Option<Type> {
     match plain.as_str() {
         "blob" => Some(Type::Bytes),
         "datetime" => Some(Type::Timestamp),
+        // Of 64 bits, whatever it is called.
+        "integer" | "int" => Some(Type::BigInt),
         "" => None,
         other => Type::parse(other).ok(),
     }

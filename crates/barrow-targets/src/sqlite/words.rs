@@ -2,7 +2,7 @@
 
 use rusqlite::ffi::ErrorCode;
 
-use crate::error::Error;
+use crate::error::{Error, ErrorKind};
 
 /// A failure that is not a row's fault.
 pub fn explained(error: &rusqlite::Error, doing: &str) -> Error {
@@ -11,7 +11,9 @@ pub fn explained(error: &rusqlite::Error, doing: &str) -> Error {
         Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => Error::new(format!(
             "{doing}: the database is locked by another program"
         ))
+        .kind(ErrorKind::Locked)
         .advice("close what is writing to it, then run this again; nothing was changed"),
+        Some(ErrorCode::ConstraintViolation) => Error::new(message).kind(ErrorKind::Duplicate),
         Some(ErrorCode::DiskFull) => Error::new(format!("{doing}: the disk is full"))
             .advice("make room, then run this again; nothing of this load was kept"),
         Some(ErrorCode::NotADatabase) => {

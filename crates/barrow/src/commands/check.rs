@@ -251,7 +251,7 @@ impl<'c> CheckSink<'c> {
             keeper: args
                 .rejects
                 .as_ref()
-                .map(|folder| Keeper::new(folder.join(run))),
+                .map(|folder| Keeper::new(folder.join(run), plan.rejects.keep)),
             tally: Tally::default(),
             progress: Progress::new(files, args.shared.quiet),
             seen: plan.kinds.iter().map(seen).collect(),

@@ -48,7 +48,7 @@ pub fn run(args: &Convert) -> Result<ExitCode, Failure> {
     let mut sink = ConvertSink {
         sources: &sources,
         output: Output::new(&to.plan, &writer, &lines, parting(&args.out), out_files),
-        keeper: Keeper::new(folder.join(&run)),
+        keeper: Keeper::new(folder.join(&run), from.plan.rejects.keep),
         tally: Tally::default(),
         progress: Progress::new(&sources, args.quiet),
         times: Vec::new(),

@@ -133,7 +133,7 @@ impl Drift {
         let kinds = tally.kinds();
         let mine: Vec<&ReasonKind> = kinds
             .into_iter()
-            .filter(|kind| kind.column.as_ref() == Some(&column.name))
+            .filter(|kind| kind.column.as_deref() == Some(column.name.as_str()))
             .collect();
         if mine.is_empty() {
             return;

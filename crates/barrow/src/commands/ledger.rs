@@ -61,6 +61,7 @@ fn wanted(args: &Ledger) -> Result<Wanted, Failure> {
         table: args.table.clone(),
         since,
         failed: args.failed,
+        going_into: None,
         // One more, to say that there are more.
         limit: Some(args.limit.saturating_add(1)),
     })

@@ -1,6 +1,7 @@
 //! `barrow load`: reads files by a spec and loads them.
 
 use std::process::ExitCode;
+use std::time::Duration;
 
 use barrow_core::spec::plan::{Every, Mode};
 
@@ -25,6 +26,7 @@ pub fn run(args: &Load) -> Result<ExitCode, Failure> {
             None => spec.base.join(&spec.plan.rejects.folder),
         },
         again: args.again,
+        patience: Duration::from_secs(args.lock_wait.into()),
         shared,
         spec: &spec,
     };
@@ -63,6 +65,10 @@ fn share(
 pub fn code(summary: &Summary) -> ExitCode {
     match summary.outcome {
         Outcome::Kept if summary.disposed.iter().any(|d| d.failed) => ExitCode::FAILURE,
+        // What is still wrong is what the mend was for.
+        Outcome::Kept if summary.mended.as_ref().is_some_and(|m| m.still_open > 0) => {
+            ExitCode::from(BEYOND_TOLERANCE)
+        }
         Outcome::Kept if summary.left_whole.is_empty() => ExitCode::SUCCESS,
         Outcome::Kept | Outcome::BeyondTolerance { .. } => ExitCode::from(BEYOND_TOLERANCE),
         Outcome::TotalsDiffer { .. } => ExitCode::FAILURE,

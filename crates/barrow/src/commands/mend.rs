@@ -7,10 +7,11 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
+use std::time::Duration;
 
 use barrow_core::rejects::{Keeper, NOTE, REASONS};
 use barrow_core::source::SourceFile;
-use barrow_core::spec::plan::{Every, Mode, Per};
+use barrow_core::spec::plan::{Every, Mode, Per, WhenChanged, WhenEmpty};
 use barrow_core::tally::Tally;
 use barrow_core::visible::visible;
 use barrow_targets::ledger::{self, Outcome, Run, Wanted};
@@ -26,7 +27,7 @@ use crate::loading::books::{Books, mended};
 use crate::loading::choose::{self, Chosen, lock_of};
 use crate::loading::note::{self, Note, failed};
 use crate::loading::sink::LoadSink;
-use crate::loading::{Order, flow_through, run_id, summed_up};
+use crate::loading::{Order, Start, flow_through, replay, run_id, summed_up};
 use crate::view::summary::{self, Mended, Summary};
 
 /// The folder of what is still wrong begins so, and ends in the mend's own run.
@@ -49,15 +50,43 @@ pub fn run(args: &Mend) -> Result<ExitCode, Failure> {
     };
     let order = Order {
         url: &spec.url(shared.into.as_deref())?,
-        job: job(&spec, &shared)?,
-        rejects: folder.clone(),
+        job: job(&spec, &shared, &note)?,
+        // What is still wrong of a load that was rolled back has a folder of its own.
+        rejects: match (&note.rolled_back, folder.parent()) {
+            (Some(_), Some(parent)) => parent.to_path_buf(),
+            _ => folder.clone(),
+        },
         again: false,
+        patience: Duration::from_secs(args.lock_wait.into()),
         shared: &shared,
         spec: &spec,
     };
+    let is_new = !barrow_targets::is_there(order.url);
     let mut target = order.open()?;
     // One mend of a run at a time.
     target.claim(lock_of(&format!("mend {}", note.run), ""), true)?;
+    if let Some(originals) = &note.rolled_back {
+        let rejects = Mending::files_of(&folder, &note)?;
+        let replay = replay::Replay {
+            order: &order,
+            note: &note,
+            folder: &folder,
+            originals,
+            rejects,
+            is_new,
+        };
+        let loaded = replay.run(target.as_mut(), args.check)?;
+        return told(&loaded.summary, args.report);
+    }
+    if !note.left_out_whole.is_empty() && Mending::files_of(&folder, &note)?.is_empty() {
+        return Err(Failure::wrong(
+            format!(
+                "nothing of the files of these rejects is in the table: each was left out whole by run {}",
+                note.run
+            ),
+            "correct the files themselves, and load them again",
+        ));
+    }
     let run = find(target.as_mut(), order.url, &note.run)?;
     if run.outcome != Outcome::Kept {
         return Err(Failure::wrong(
@@ -91,11 +120,15 @@ pub fn run(args: &Mend) -> Result<ExitCode, Failure> {
         true => mending.rehearse(target.as_mut())?,
         false => mending.mend(target.as_mut())?,
     };
-    match args.report {
-        Report::Text => summary::print_text(&summary)?,
-        Report::Json => summary::print_json(&summary)?,
+    told(&summary, args.report)
+}
+
+fn told(summary: &Summary, report: Report) -> Result<ExitCode, Failure> {
+    match report {
+        Report::Text => summary::print_text(summary)?,
+        Report::Json => summary::print_json(summary)?,
     }
-    Ok(code(&summary))
+    Ok(code(summary))
 }
 
 /// The folder of the run's rejects.
@@ -151,6 +184,13 @@ fn spec(args: &Mend, note: &Note) -> Result<Spec, Failure> {
             "load the file of rejects with the same spec, and delete it then",
         ));
     }
+    // Records that were given up leave a file without any, and people correct files in place.
+    plan.source.when_empty = WhenEmpty::Skip;
+    plan.source.when_changed = WhenChanged::Load;
+    if note.rolled_back.is_some() {
+        // Nothing of it is in the table: it is loaded as it was to be.
+        return Ok(spec);
+    }
     if plan.target.mode != Mode::Merge {
         plan.target.mode = Mode::Append;
     }
@@ -159,10 +199,10 @@ fn spec(args: &Mend, note: &Note) -> Result<Spec, Failure> {
     Ok(spec)
 }
 
-fn job(spec: &Spec, shared: &Shared) -> Result<Job, Failure> {
+fn job(spec: &Spec, shared: &Shared, note: &Note) -> Result<Job, Failure> {
     let job = spec.job(shared.table.as_deref())?;
     Ok(Job {
-        create: false,
+        create: job.create && note.rolled_back.is_some(),
         ..job
     })
 }
@@ -190,6 +230,16 @@ impl Swap {
     }
 }
 
+/// What is in a folder: all of it, or it is not known.
+fn entries(folder: &Path) -> Result<Vec<PathBuf>, Failure> {
+    let found = fs::read_dir(folder).map_err(|e| failed(folder, &e))?;
+    let path = |entry: std::io::Result<fs::DirEntry>| entry.map(|entry| entry.path());
+    found
+        .map(path)
+        .collect::<Result<_, _>>()
+        .map_err(|e| failed(folder, &e))
+}
+
 struct Mending<'m> {
     order: &'m Order<'m>,
     folder: &'m Path,
@@ -200,24 +250,26 @@ struct Mending<'m> {
 impl Mending<'_> {
     /// The files of rejects that are there.
     fn files(&self) -> Result<Vec<PathBuf>, Failure> {
-        let found = fs::read_dir(self.folder).map_err(|e| failed(self.folder, &e))?;
-        let mut files: Vec<PathBuf> = found
-            .filter_map(|entry| Some(entry.ok()?.path()))
-            .filter(|path| path.is_file() && !self.is_ours(path))
+        Mending::files_of(self.folder, self.note)
+    }
+
+    /// The files of rejects in a folder.
+    fn files_of(folder: &Path, note: &Note) -> Result<Vec<PathBuf>, Failure> {
+        let is_ours = |path: &Path| {
+            let name = path.file_name().unwrap_or_default().to_string_lossy();
+            name == NOTE || name == REASONS || note.left_out_whole.iter().any(|left| *left == name)
+        };
+        let mut files: Vec<PathBuf> = entries(folder)?
+            .into_iter()
+            .filter(|path| path.is_file() && !is_ours(path))
             .collect();
         files.sort();
         Ok(files)
     }
 
-    fn is_ours(&self, path: &Path) -> bool {
-        let name = path.file_name().unwrap_or_default().to_string_lossy();
-        name == NOTE || name == REASONS || self.note.left_out_whole.iter().any(|left| *left == name)
-    }
-
     /// Finishes, or clears away, what a mend left that was killed.
     fn recover(&self, target: &mut dyn Target) -> Result<(), Failure> {
-        let found = fs::read_dir(self.folder).map_err(|e| failed(self.folder, &e))?;
-        for path in found.filter_map(|entry| Some(entry.ok()?.path())) {
+        for path in entries(self.folder)? {
             let name = path.file_name().unwrap_or_default().to_string_lossy();
             let Some(id) = name.strip_prefix(PENDING) else {
                 continue;
@@ -326,7 +378,8 @@ impl Mending<'_> {
         {
             ledger::forget_rejects(target, table, &self.run.run)?;
         }
-        let keeper = Keeper::new(pending.to_path_buf());
+        target.keep_so_far()?;
+        let keeper = Keeper::new(pending.to_path_buf(), self.order.spec.plan.rejects.keep);
         let sink = LoadSink::new(
             self.order,
             target,
@@ -344,7 +397,7 @@ impl Mending<'_> {
                 sink.before_commit(Box::new(move |_, _| Swap::of(pending, &all).write(pending)))
             }
         };
-        let flowed = flow_through(self.order, id, files, 0, &mut sink);
+        let flowed = flow_through(self.order, id, files, Start::default(), &mut sink);
         let finished = sink.finish(flowed)?;
         let mut summary = summed_up(
             self.order,

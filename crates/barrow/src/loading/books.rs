@@ -6,15 +6,16 @@ use barrow_core::source::{Content, SourceFile};
 use barrow_core::spec::section::Word;
 use barrow_core::tally::{Counted, FileTally, Tally};
 use barrow_core::visible::visible;
-use barrow_targets::Target;
 use barrow_targets::dialect::Dialect;
 use barrow_targets::ledger::{self, Counts, File, Outcome, Run};
+use barrow_targets::{Swap, Target};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use super::Order;
 use super::choose::{Chosen, GoingOn, name_of};
 use super::reasons;
+use super::waiting::run_lock;
 use crate::failure::Failure;
 
 /// What a run needs to go on once it was interrupted.
@@ -26,6 +27,12 @@ pub struct State {
     pub written: Written,
     /// Whether the last of the files is not read to its end.
     pub is_in_a_file: bool,
+    /// What that file was like up to where it is committed.
+    #[serde(default)]
+    pub prefix: Option<String>,
+    /// Tables that are loaded and have not taken others' places yet.
+    #[serde(default)]
+    pub swaps: Vec<Swap>,
 }
 
 /// What the ledger is to say of a run.
@@ -42,6 +49,12 @@ pub struct Books {
     once: bool,
     /// The run whose rejects this one loads.
     original: Option<Run>,
+    /// Whether the ledger has the run's line already.
+    is_noted: bool,
+    /// What the file that comes now was like up to where it was read.
+    prefix: Option<String>,
+    /// Whether rows of other runs go once the tables are swapped, and not before.
+    empties_later: bool,
 }
 
 /// Now, in UTC, as the ledger writes it.
@@ -78,6 +91,9 @@ impl Books {
                 committed: Some(on.run.clone()),
                 once: !order.again,
                 original: None,
+                is_noted: true,
+                prefix: None,
+                empties_later: false,
             });
         }
         let tables: Vec<String> = order
@@ -105,6 +121,9 @@ impl Books {
             changed: 0,
             once: !order.again,
             original: None,
+            is_noted: false,
+            prefix: None,
+            empties_later: false,
         })
     }
 
@@ -115,24 +134,51 @@ impl Books {
     }
 
     /// Begins within the transaction. With `empties` the rows of all runs before are gone,
-    /// which is noted.
+    /// which is noted; returns of how many files that was, where it is done now.
     ///
     /// # Errors
     /// The ledger cannot be made or written.
-    pub fn begin(&mut self, target: &mut dyn Target, empties: bool) -> Result<(), Failure> {
+    pub fn begin(&mut self, target: &mut dyn Target, empties: bool) -> Result<u64, Failure> {
         if !ledger::is_there(target)? {
             ledger::make(target)?;
         } else {
             ledger::may_be_written(target)?;
         }
-        if empties {
-            ledger::emptied(target, &self.run.table_key, &self.run.run)?;
+        self.empties_later = empties && !target.swaps().is_empty();
+        match empties && !self.empties_later {
+            true => Ok(ledger::emptied(target, &self.run.table_key, &self.run.run)?),
+            false => Ok(0),
         }
+    }
+
+    /// Notes before the load begins that it is going, and has it known as alive: one that is
+    /// killed is then seen by the next.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn note_start(&mut self, target: &mut dyn Target) -> Result<(), Failure> {
+        target.claim(run_lock(&self.run.run), true)?;
+        // SQLite makes a ledger within the transaction: what is undone leaves nothing.
+        if self.is_noted || !ledger::is_there(target)? {
+            return Ok(());
+        }
+        ledger::may_be_written(target)?;
+        self.run.ended_at = now();
+        ledger::write_run(target, &self.run, true)?;
+        self.is_noted = true;
         Ok(())
     }
 
     /// Notes how far a file was read; with `content`, that was to its end.
-    pub fn file(&mut self, place: usize, file: &Chosen, end: u64, content: Option<Content>) {
+    pub fn file(
+        &mut self,
+        place: usize,
+        file: &Chosen,
+        end: u64,
+        prefix: Option<String>,
+        content: Option<Content>,
+    ) {
+        self.prefix = prefix;
         while self.files.len() <= place {
             let number = self.files.len() as u64 + 1;
             self.files.push(File {
@@ -212,6 +258,8 @@ impl Books {
                 .files
                 .last()
                 .is_some_and(|f| f.outcome == Outcome::Going),
+            prefix: self.prefix.clone(),
+            swaps: Vec::new(),
         };
         let state = serde_json::to_string(&state)
             .map_err(|e| Failure::not_done(format!("writing the ledger: {e}")))?;
@@ -232,6 +280,7 @@ impl Books {
         folder: Option<String>,
     ) -> Result<(), Failure> {
         self.count(tally);
+        self.not_there_already(target)?;
         self.run.outcome = Outcome::Kept;
         self.run.state = None;
         self.run.message = None;
@@ -248,6 +297,77 @@ impl Books {
             files.for_each(|file| file.once &= file.counts.loaded > 0);
         }
         self.write(target)
+    }
+
+    /// Content that nobody could know before it was read, and that is in the table already.
+    fn not_there_already(&self, target: &mut dyn Target) -> Result<(), Failure> {
+        let came_unknown = |file: &&File| file.once && file.sample.is_none();
+        for file in self.files.iter().filter(came_unknown) {
+            let Some(content) = &file.content else { continue };
+            let found = ledger::run_of_content(target, &file.table_key, content)?;
+            if let Some(run) = found.filter(|run| run.run != self.run.run) {
+                return Err(Failure::wrong(
+                    format!(
+                        "what came by standard input is in the table already: run {} loaded it on {}",
+                        run.run,
+                        run.started_at.get(..16).unwrap_or(&run.started_at)
+                    ),
+                    "nothing was loaded twice; --again loads it all the same",
+                ));
+            }
+        }
+        Ok(())
+    }
+
+    /// Writes the books of a run whose rows are all loaded, beside tables whose places theirs
+    /// are to take after the commit.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn write_loaded(
+        &mut self,
+        target: &mut dyn Target,
+        tally: &Tally,
+        folder: Option<String>,
+        swaps: Vec<Swap>,
+    ) -> Result<(), Failure> {
+        self.count(tally);
+        let state = State {
+            swaps,
+            ..State::default()
+        };
+        let state = serde_json::to_string(&state)
+            .map_err(|e| Failure::not_done(format!("writing the ledger: {e}")))?;
+        self.run.outcome = Outcome::Going;
+        self.run.state = Some(state);
+        self.run.rejects_folder = folder;
+        let outcomes: Vec<Outcome> = self.files.iter().map(|file| file.outcome).collect();
+        self.files
+            .iter_mut()
+            .for_each(|file| file.outcome = Outcome::Going);
+        self.write(target)?;
+        let files = self.files.iter_mut().zip(outcomes);
+        files.for_each(|(file, outcome)| file.outcome = outcome);
+        self.written = self.files.len();
+        self.changed = 0;
+        Ok(())
+    }
+
+    /// Writes the books of such a run once its tables are in their places.
+    ///
+    /// # Errors
+    /// The ledger cannot be written; the next load of the tables makes up for it.
+    pub fn write_swapped(&mut self, target: &mut dyn Target) -> Result<(), Failure> {
+        if self.empties_later {
+            ledger::emptied(target, &self.run.table_key, &self.run.run)?;
+        }
+        for file in &self.files {
+            ledger::write_file(target, file, false)?;
+        }
+        self.run.outcome = Outcome::Kept;
+        self.run.state = None;
+        self.run.ended_at = now();
+        Ok(ledger::write_run(target, &self.run, false)?)
     }
 
     /// Notes a run that was taken back, or stopped, after that was done. What was
@@ -276,6 +396,7 @@ impl Books {
         }
         self.count(tally);
         self.run.outcome = outcome;
+        self.run.state = None;
         self.run.still_open = 0;
         self.run.counts.not_kept += std::mem::take(&mut self.run.counts.loaded);
         for file in &mut self.files {
@@ -290,7 +411,7 @@ impl Books {
 
     fn write(&mut self, target: &mut dyn Target) -> Result<(), Failure> {
         self.run.ended_at = now();
-        ledger::write_run(target, &self.run, self.committed.is_none())?;
+        ledger::write_run(target, &self.run, !self.is_noted)?;
         for place in self.changed..self.files.len() {
             ledger::write_file(target, &self.files[place], place >= self.written)?;
         }
@@ -300,6 +421,7 @@ impl Books {
     /// Notes that what was written is committed.
     pub fn committed(&mut self) {
         self.committed = Some(self.run.clone());
+        self.is_noted = true;
         self.written = self.files.len();
         self.changed = self.written.saturating_sub(1);
     }

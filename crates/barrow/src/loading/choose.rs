@@ -7,7 +7,7 @@ use std::path::Path;
 use barrow_core::rejects::Written;
 use barrow_core::source::content::{self, hash_of};
 use barrow_core::source::{Outline, SourceFile};
-use barrow_core::spec::plan::{Disposal, Mode};
+use barrow_core::spec::plan::{Disposal, Mode, WhenChanged};
 use barrow_core::tally::Counted;
 use barrow_core::visible::visible;
 use barrow_targets::Target;
@@ -15,6 +15,8 @@ use barrow_targets::ledger::{self, File, Outcome, Run, Wanted};
 
 use super::Order;
 use super::books::State;
+use super::recover::recover;
+use super::waiting;
 use crate::failure::Failure;
 use crate::view::number;
 use crate::view::summary::Skipped;
@@ -59,6 +61,8 @@ pub struct GoingOn {
     pub first: usize,
     /// Where in that file it goes on.
     pub from: u64,
+    /// What the file was like up to there.
+    pub expected: Option<String>,
     /// What people read about it.
     pub words: String,
 }
@@ -82,6 +86,9 @@ pub fn choose(
     }
     let table_key = ledger::table_key(target, &order.job)?;
     claim(target, &table_key, &files, order.shared.quiet)?;
+    if ledger::is_there(target)? {
+        recover(target, &table_key)?;
+    }
     decide(order, target, table_key, files)
 }
 
@@ -109,6 +116,9 @@ pub fn choose_if_free(
     if !target.claim(lock_of(&table_key, sample), wait)? {
         return Ok(Claimed::ByOthers);
     }
+    if ledger::is_there(target)? {
+        recover(target, &table_key)?;
+    }
     let choice = decide(order, target, table_key, vec![file])?;
     Ok(Claimed::Ours(Box::new(choice)))
 }
@@ -127,11 +137,16 @@ fn decide(
     for file in outlined {
         known.place(file, &mut choice)?;
     }
+    known.may_come_again(order)?;
     choice.going_on = known.go_on(order, &mut choice.files)?;
     Ok(choice)
 }
 
-fn outlined(source: SourceFile) -> Result<Chosen, Failure> {
+/// A file with its size and sample.
+///
+/// # Errors
+/// It cannot be read.
+pub fn outlined(source: SourceFile) -> Result<Chosen, Failure> {
     let outline = match &source {
         SourceFile::Path(path) if path.is_file() => Some(
             content::outline(path)
@@ -177,7 +192,7 @@ fn claim(
             continue;
         }
         if !told {
-            anstream::eprintln!("waiting for another load of these files to end");
+            waiting::say(false, "another load of these files to end");
             told = true;
         }
         target.claim(lock, true)?;
@@ -189,6 +204,8 @@ fn claim(
 struct Known {
     files: Vec<File>,
     runs: HashMap<String, Run>,
+    /// The hash of the spec's text.
+    spec_hash: String,
     /// Whether a file that is in the table may be passed over.
     passes: bool,
     /// Whether loads take files away once they are in the table.
@@ -199,6 +216,8 @@ struct Known {
     seen: HashMap<Outline, Vec<SourceFile>>,
     /// Files that an interrupted run has in the table, by that run.
     going: Vec<(SourceFile, File)>,
+    /// Files whose rows of before would stay beside those of now.
+    changed: Vec<String>,
 }
 
 impl Known {
@@ -211,11 +230,13 @@ impl Known {
         let mut known = Known {
             files: Vec::new(),
             runs: HashMap::new(),
+            spec_hash: hash_of(order.spec.text.as_bytes()),
             passes: matches!(order.job.mode, Mode::Append | Mode::Merge),
             disposes: order.spec.plan.source.afterwards.what != Disposal::Keep,
             hashes: HashMap::new(),
             seen: HashMap::new(),
             going: Vec::new(),
+            changed: Vec::new(),
         };
         let tables = order.job.tables();
         let mut are_there = true;
@@ -262,6 +283,13 @@ impl Known {
         file.counts.rejected > 0 && run.is_none_or(|run| run.still_open > 0)
     }
 
+    /// How many rejects of its run are open, and whether the spec is another since.
+    fn open_rejects(&self, file: &File) -> Option<(u64, bool)> {
+        let run = self.runs.get(&file.run)?;
+        let is_open = run.still_open > 0 && file.counts.rejected > 0;
+        is_open.then(|| (run.still_open, run.spec_hash != self.spec_hash))
+    }
+
     /// What is said of a file that is in the table.
     fn skipped(&self, source: &SourceFile, known: &File) -> Skipped {
         Skipped {
@@ -270,6 +298,7 @@ impl Known {
             run: Some(known.run.clone()),
             when: self.when(known),
             has_rejects: self.has_open_rejects(known),
+            open: self.open_rejects(known),
         }
     }
 
@@ -310,6 +339,7 @@ impl Known {
                 run: None,
                 when: other,
                 has_rejects: false,
+                open: None,
             });
             return Ok(());
         }
@@ -317,6 +347,7 @@ impl Known {
             self.going.push((file.source.clone(), known.clone()));
         } else {
             file.note = self.note(&file.source, &outline);
+            self.changed.extend(self.change(&file.source, &outline));
         }
         self.seen
             .entry(outline)
@@ -333,12 +364,7 @@ impl Known {
         if !self.disposes || path.exists() {
             return None;
         }
-        let own = visible(
-            std::path::absolute(&path)
-                .unwrap_or(path)
-                .as_os_str()
-                .as_encoded_bytes(),
-        );
+        let own = full_path(source)?;
         let mut kept = self.files.iter().filter(|f| f.outcome == Outcome::Kept);
         kept.find(|file| file.path == own)
     }
@@ -388,6 +414,47 @@ impl Known {
                 self.when(known)
             ),
         })
+    }
+
+    /// What is to be said of a file that was loaded from the same path with other content,
+    /// of which rows are in the table.
+    fn change(&self, source: &SourceFile, outline: &Outline) -> Option<String> {
+        let own = full_path(source)?;
+        let is_before = |f: &&File| {
+            f.path == own
+                && f.counts.loaded > 0
+                && (f.bytes, f.sample.as_ref()) != (outline.size, Some(&outline.sample))
+        };
+        let known = self.files.iter().rfind(is_before)?;
+        Some(format!(
+            "{}: {} of its earlier content are in the table, since run {} on {}",
+            source.name(),
+            crate::view::counted(known.counts.loaded, "row"),
+            known.run,
+            self.when(known)
+        ))
+    }
+
+    /// Stops a load that would put the rows of changed files beside those of before, unless
+    /// the spec says that this may be.
+    fn may_come_again(&self, order: &Order<'_>) -> Result<(), Failure> {
+        let may = order.job.mode != Mode::Append
+            || order.spec.plan.source.when_changed == WhenChanged::Load;
+        if may || self.changed.is_empty() {
+            return Ok(());
+        }
+        let (is, its) = match self.changed.len() {
+            1 => ("a file has", "its rows"),
+            _ => ("files have", "their rows"),
+        };
+        Err(Failure::wrong(
+            format!(
+                "{is} changed since {its} were loaded, and would be there twice\n  {}",
+                self.changed.join("\n  ")
+            ),
+            "say mode = \"merge\" with a key to update what is there, mode = \"truncate\" to load it \
+             all anew, or [source] when_changed = \"load\" if the new rows belong beside the old",
+        ))
     }
 
     /// The run that goes on, if one of the files is its own; the file that it was
@@ -440,6 +507,7 @@ impl Known {
             written: state.written,
             first,
             from,
+            expected: state.prefix.filter(|_| from > 0),
             words,
         }))
     }
@@ -450,6 +518,13 @@ fn path_of(source: &SourceFile) -> Option<std::path::PathBuf> {
         SourceFile::Path(path) => Some(path.clone()),
         SourceFile::Stdin => None,
     }
+}
+
+/// The file's path from the root, as the ledger has it; none for standard input.
+fn full_path(source: &SourceFile) -> Option<String> {
+    let path = path_of(source)?;
+    let path = std::path::absolute(&path).unwrap_or(path);
+    Some(visible(path.as_os_str().as_encoded_bytes()))
 }
 
 /// The file's own name, as the ledger has it.

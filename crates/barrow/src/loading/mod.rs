@@ -5,18 +5,24 @@ pub mod books;
 pub mod choose;
 mod group;
 pub mod note;
+pub mod originals;
+mod recover;
+pub mod replay;
 pub mod reasons;
 pub mod rejects_table;
 pub mod share;
 pub mod sink;
+pub mod waiting;
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 use barrow_core::flow;
 use barrow_core::rejects::Keeper;
 use barrow_core::source::SourceFile;
 use barrow_core::spec::plan::{Every, Mode};
 use barrow_core::tally::Tally;
+use barrow_targets::ledger::Outcome as Ended;
 use barrow_targets::{Job, Portions, Target, Url};
 
 use self::afterwards::Done;
@@ -41,17 +47,17 @@ pub struct Order<'o> {
     pub rejects: PathBuf,
     /// Whether files are loaded that were loaded already.
     pub again: bool,
+    /// How long a lock of another session is waited for.
+    pub patience: Duration,
     /// What the command line shares.
     pub shared: &'o Shared,
 }
 
-/// A run's id: eight hexadecimal digits. It names a folder, so it must be new,
-/// not secret.
+/// A run's id: twelve hexadecimal digits. It names a folder and a line of the ledger for
+/// ever, so it must be new, not secret: of a million runs two have the same with a chance of
+/// one in five hundred.
 pub fn run_id() -> String {
-    use std::hash::{BuildHasher, RandomState};
-    // RandomState is seeded anew for each process by the standard library.
-    let random = RandomState::new().hash_one(std::process::id());
-    format!("{:08x}", random as u32)
+    format!("{:012x}", fastrand::u64(..1 << 48))
 }
 
 impl Order<'_> {
@@ -60,7 +66,9 @@ impl Order<'_> {
     /// # Errors
     /// The database is not there, or will not have us.
     pub fn open(&self) -> Result<Box<dyn Target>, Failure> {
-        Ok(barrow_targets::open(self.url, self.job.create)?)
+        let mut target = barrow_targets::open(self.url, self.job.create)?;
+        target.be_patient(self.patience)?;
+        Ok(target)
     }
 }
 
@@ -70,12 +78,18 @@ impl Order<'_> {
 /// Whatever kept the load from being done; nothing of it is kept then, but what was
 /// committed on the way.
 pub fn load(order: &Order<'_>, files: Vec<SourceFile>) -> Result<Loaded, Failure> {
+    let is_new = !barrow_targets::is_there(order.url);
     let mut target = order.open()?;
     let choice = choose::choose(order, target.as_mut(), files)?;
     if choice.files.is_empty() {
         return nothing_new(order, target.as_mut(), choice);
     }
-    run_chosen(order, target.as_mut(), choice)
+    let mut loaded = run_chosen(order, target.as_mut(), choice)?;
+    if is_new && loaded.summary.is_kept() {
+        let made = format!("database {}: created", order.url);
+        loaded.summary.made.insert(0, made);
+    }
+    Ok(loaded)
 }
 
 /// What a load came to.
@@ -155,6 +169,21 @@ pub fn run_chosen(
     target: &mut dyn Target,
     choice: Choice,
 ) -> Result<Loaded, Failure> {
+    run_chosen_by(order, target, choice, false, |sink| sink)
+}
+
+/// The same with a sink that is set up otherwise. A rehearsal takes all back in the end, and
+/// leaves no trace.
+///
+/// # Errors
+/// As [`load`].
+pub fn run_chosen_by<'s>(
+    order: &'s Order<'s>,
+    target: &'s mut dyn Target,
+    choice: Choice,
+    rehearses: bool,
+    set_up: impl FnOnce(LoadSink<'s>) -> LoadSink<'s>,
+) -> Result<Loaded, Failure> {
     let plan = &order.spec.plan;
     let Choice {
         files,
@@ -171,7 +200,7 @@ pub fn run_chosen(
     let run = going_on
         .as_ref()
         .map_or_else(run_id, |on| on.run.run.clone());
-    let mut books = match plan.target.ledger {
+    let mut books = match plan.target.ledger && !rehearses {
         true => Some(Books::open(
             order,
             target,
@@ -181,51 +210,144 @@ pub fn run_chosen(
         )?),
         false => None,
     };
-    if let Some(table) = &plan.rejects.table {
-        rejects_table::make_ready(target, table)?;
-    }
-    let is_new = is_new(target, &job)?;
-    let rows_before = target.begin(&job)?;
-    if let Some(books) = &mut books {
-        books.begin(
-            target,
-            is_new || matches!(job.mode, Mode::Truncate | Mode::Replace),
-        )?;
-    }
-    let folder = order.rejects.join(&run);
-    let (tally, keeper, from) = match going_on {
-        None => (Tally::default(), Keeper::new(folder), 0),
+    let begun = begin(order, target, &job, &mut books);
+    let Begun { rows_before, made } = match begun {
+        Ok(begun) => begun,
+        Err(failure) => return Err(not_begun(target, books, failure)),
+    };
+    let aside = match rehearses {
+        true => Some(tempfile::tempdir().map_err(|e| note::failed(&order.rejects, &e))?),
+        false => None,
+    };
+    let rejects = aside.as_ref().map_or(order.rejects.as_path(), |aside| aside.path());
+    let folder = rejects.join(&run);
+    let keep = plan.rejects.keep;
+    let (tally, keeper, start) = match going_on {
+        None => (
+            Tally::default(),
+            Keeper::new(folder, keep),
+            Start::default(),
+        ),
         Some(on) => (
             Tally::go_on(on.counted, on.first),
-            Keeper::go_on(folder, &on.written)?,
-            on.from,
+            Keeper::go_on(folder, keep, &on.written)?,
+            Start {
+                from: on.from,
+                expected: on.expected,
+            },
         ),
     };
     let sink = LoadSink::new(order, target, &files, &run, tally, keeper, books)?;
     let note = Note::of(order, &run);
-    let mut sink = sink.before_commit(Box::new(move |folder, left| match folder {
-        Some(folder) => note.leaving_out(left).write(folder),
-        None => Ok(()),
-    }));
-    let flowed = flow_through(order, &run, &files, from, &mut sink);
+    let sink = set_up(sink.noting(note));
+    let mut sink = match rehearses {
+        true => sink.rehearsing(),
+        false => sink,
+    };
+    let flowed = flow_through(order, &run, &files, start, &mut sink);
     let finished = sink.finish(flowed)?;
     let mut summary = summed_up(order, run, &job, &rows_before, finished);
     summary.no_ledger = !plan.target.ledger;
-    summary.can_mend = summary.is_kept() && plan.target.ledger;
+    summary.can_mend = plan.target.ledger;
+    if summary.is_kept() {
+        summary.made = made;
+    }
+    if rehearses {
+        summary.rejects = None;
+    }
     let done = done(&files, &skipped, &summary);
     summary.skipped = skipped;
     summary.went_on = went_on;
     Ok(Loaded { summary, done })
 }
 
-/// Whether a table is to be made: what the ledger says of it is then of another one.
-fn is_new(target: &mut dyn Target, job: &Job) -> Result<bool, Failure> {
-    for table in job.tables() {
-        if target.describe(table)?.is_none() {
-            return Ok(true);
+/// Where a flow begins in its first file.
+#[derive(Default)]
+pub struct Start {
+    /// The place, 0-based.
+    pub from: u64,
+    /// What the file was like up to there.
+    pub expected: Option<String>,
+}
+
+/// A load whose transaction is open.
+struct Begun {
+    rows_before: Vec<u64>,
+    /// What was made, in plain words.
+    made: Vec<String>,
+}
+
+/// Begins a load: alone where it empties or makes a table.
+fn begin(
+    order: &Order<'_>,
+    target: &mut dyn Target,
+    job: &Job,
+    books: &mut Option<Books>,
+) -> Result<Begun, Failure> {
+    let empties = matches!(job.mode, Mode::Truncate | Mode::Replace);
+    if empties || !missing(target, job)?.is_empty() {
+        let table_key = barrow_targets::ledger::table_key(target, job)?;
+        let lock = waiting::table_lock(&table_key);
+        let what = "another load that empties or makes the table";
+        waiting::claim(target, lock, what, order.shared.quiet)?;
+    }
+    if let Some(books) = books {
+        books.note_start(target)?;
+    }
+    if let Some(table) = &order.spec.plan.rejects.table {
+        rejects_table::make_ready(target, table)?;
+    }
+    // Another load may have made them while this one waited.
+    let missing = missing(target, job)?;
+    let rows_before = waiting::begin(order, target, job)?;
+    let mut emptied = 0;
+    if let Some(books) = books {
+        emptied = books.begin(target, !missing.is_empty() || empties)?;
+    }
+    target.keep_so_far()?;
+    let made = missing.iter().map(|table| {
+        let table = barrow_core::visible::visible(table.as_bytes());
+        match emptied {
+            0 => format!("table {table}: created"),
+            files => format!(
+                "table {table}: created, for it was gone; {} that had been loaded into it count as new",
+                crate::view::counted(files, "file")
+            ),
+        }
+    });
+    Ok(Begun {
+        rows_before,
+        made: made.collect(),
+    })
+}
+
+/// A load that could not begin: the ledger says why.
+fn not_begun(target: &mut dyn Target, books: Option<Books>, failure: Failure) -> Failure {
+    let undone = target.undo();
+    if let (Some(mut books), Ok(_)) = (books, undone) {
+        let ended = books.write_ended(
+            target,
+            &Tally::default(),
+            Ended::Failed,
+            &failure.message(),
+            None,
+        );
+        if let Err(error) = ended {
+            waiting::could_not_note(&error);
         }
     }
-    Ok(false)
+    failure
+}
+
+/// The tables that are to be made: what the ledger says of them is then of others.
+fn missing(target: &mut dyn Target, job: &Job) -> Result<Vec<String>, Failure> {
+    let mut missing = Vec::new();
+    for table in job.tables() {
+        if target.describe(table)?.is_none() {
+            missing.push(table.to_string());
+        }
+    }
+    Ok(missing)
 }
 
 /// Reads the files into the sink.
@@ -233,7 +355,7 @@ pub fn flow_through(
     order: &Order<'_>,
     run: &str,
     files: &[Chosen],
-    from: u64,
+    start: Start,
     sink: &mut LoadSink<'_>,
 ) -> Result<(), flow::Failure<Failure>> {
     let plan = &order.spec.plan;
@@ -242,7 +364,10 @@ pub fn flow_through(
         options = beside_server(order, portions, options);
     }
     options.hashes = plan.target.ledger;
-    options.from = from;
+    options.from = start.from;
+    options.expected = start.expected;
+    // What is committed on the way is known again when the load goes on.
+    options.prefixes = plan.target.ledger && plan.target.every != Every::All;
     let encode = sink.encoder();
     let sources = files.iter().map(|file| file.source.clone()).collect();
     flow::run_into(plan, sources, options, &*encode, |batches| {

@@ -24,6 +24,22 @@ pub struct Note {
     pub table: Option<String>,
     /// Files of rejects that are not to be loaded: nothing of their sources is.
     pub left_out_whole: Vec<String>,
+    /// Where nothing of the run is in the table: its files, as they were.
+    #[serde(default)]
+    pub rolled_back: Option<Vec<Original>>,
+}
+
+/// A file of a load that was rolled back, as it was.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Original {
+    /// Its path, from the root.
+    pub path: PathBuf,
+    /// The hash of its content.
+    pub content: String,
+    /// How many of its records were rejected.
+    pub rejected: u64,
+    /// The hash of their numbers.
+    pub places: String,
 }
 
 impl Note {
@@ -35,6 +51,15 @@ impl Note {
             into: order.shared.into.as_ref().map(|_| order.url.to_string()),
             table: order.shared.table.clone(),
             left_out_whole: Vec::new(),
+            rolled_back: None,
+        }
+    }
+
+    /// The note of a load that was rolled back.
+    pub fn rolled_back(self, originals: Vec<Original>) -> Note {
+        Note {
+            rolled_back: Some(originals),
+            ..self
         }
     }
 

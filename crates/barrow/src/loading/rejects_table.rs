@@ -66,11 +66,11 @@ impl RejectsTable {
                     record: reject.record,
                     line: reject.line,
                     offset: reason.offset,
-                    column: reason.column.clone(),
+                    column: reason.column.as_deref().map(str::to_string),
                     code: reason.code.word().to_string(),
                     value: reason.value.clone(),
-                    says: reason.says.clone(),
-                    expected: reason.expected.clone(),
+                    says: reason.says.to_string(),
+                    expected: reason.expected.to_string(),
                     raw: reject.raw.clone(),
                 };
                 serde_json::to_writer(&mut self.waiting, &waiting).map_err(failed)?;

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use barrow_core::flow::{self, Batch, Batches};
 use barrow_core::rejects::{Code, Keeper, Reject};
-use barrow_core::spec::plan::{Every, KindPlan, Per, Tolerance};
+use barrow_core::spec::plan::{Every, KindPlan, Mode, Per, Tolerance};
 use barrow_core::tally::Tally;
 use barrow_core::visible::visible;
 use barrow_targets::ledger::Outcome as Ended;
@@ -15,7 +15,10 @@ use super::Order;
 use super::books::Books;
 use super::choose::Chosen;
 use super::group::Group;
+use super::note::{Note, Original};
+use super::originals::{Originals, told};
 use super::rejects_table::RejectsTable;
+use super::waiting;
 use crate::failure::Failure;
 use crate::view::progress::Progress;
 use crate::view::summary::{LeftWhole, Outcome, Summary};
@@ -47,11 +50,19 @@ pub struct LoadSink<'l> {
     committed: u64,
     /// What is done before the last commit.
     before_commit: Option<BeforeCommit<'l>>,
+    /// What is written beside the rejects.
+    note: Option<Note>,
+    /// What each file was like, for a load that is rolled back and mended.
+    originals: Originals,
+    /// Whether a load that brings no row stops, for it would empty the table.
+    may_not_empty: bool,
     /// Whether nothing is to be kept.
     rehearsal: bool,
     clock: Instant,
     /// How long each file took.
     times: Vec<Duration>,
+    /// And all of them.
+    timed: Duration,
 }
 
 /// What is done before the last commit: with the folder of the rejects, if there are any,
@@ -113,9 +124,14 @@ impl<'l> LoadSink<'l> {
             committed: tally.loaded(),
             rehearsal: false,
             before_commit: None,
+            note: None,
+            originals: Originals::default(),
+            may_not_empty: matches!(order.job.mode, Mode::Truncate | Mode::Replace)
+                && !order.spec.plan.target.may_empty,
             tally,
             clock: Instant::now(),
             times: Vec::new(),
+            timed: Duration::ZERO,
         })
     }
 
@@ -123,6 +139,22 @@ impl<'l> LoadSink<'l> {
     pub fn before_commit(self, work: BeforeCommit<'l>) -> LoadSink<'l> {
         LoadSink {
             before_commit: Some(work),
+            ..self
+        }
+    }
+
+    /// Writes a note beside the rejects, by which they can be mended.
+    pub fn noting(self, note: Note) -> LoadSink<'l> {
+        LoadSink {
+            note: Some(note),
+            ..self
+        }
+    }
+
+    /// Loads the good records of the first files, whose rejects come from elsewhere.
+    pub fn replaying(self, originals: Vec<Original>) -> LoadSink<'l> {
+        LoadSink {
+            originals: Originals::of(originals),
             ..self
         }
     }
@@ -189,13 +221,21 @@ impl LoadSink<'_> {
     ) -> Result<(), Failure> {
         let loaded = (batch.good() - refusals.len()) as u64;
         let refused = self.refused(batch, refusals);
-        self.keep(batch, &refused)?;
-        self.tally.add(batch, loaded, &refused);
+        self.originals.note(batch, index, &refused);
+        if self.originals.is_replayed(index) {
+            let rejected = told(&batch.rejects) + told(&refused);
+            self.tally.add_but_rejects(batch, loaded, rejected);
+        } else {
+            self.keep(batch, &refused)?;
+            self.tally.add(batch, loaded, &refused);
+        }
         self.since_commit += loaded;
         self.note(batch, index);
         if batch.block.last.is_some() {
-            let before: Duration = self.times.iter().sum();
-            self.times.push(self.clock.elapsed().saturating_sub(before));
+            let so_far = self.clock.elapsed();
+            self.times.push(so_far.saturating_sub(self.timed));
+            self.timed = so_far;
+            self.originals.end_file(batch, index, &self.files)?;
             self.end_file(index, !batch.differences.is_empty())?;
         }
         if let Every::Records(every) = self.every
@@ -299,7 +339,8 @@ impl LoadSink<'_> {
         if let (Some(books), Some(file)) = (&mut self.books, self.files.get(index)) {
             let last = batch.block.last.as_ref();
             let content = last.map(|end| end.content.clone().unwrap_or_default());
-            books.file(place, file, batch.block.end(), content);
+            let prefix = batch.block.prefix.clone();
+            books.file(place, file, batch.block.end(), prefix, content);
         }
     }
 
@@ -350,6 +391,8 @@ impl LoadSink<'_> {
                     rehearsal: self.rehearsal,
                     merged: self.target.merged(),
                     rejects: self.keeper.folder().map(std::path::Path::to_path_buf),
+                    untold: self.keeper.untold(),
+                    can_be_replayed: self.originals.is_complete() && self.committed == 0,
                     left_whole: self.left_whole,
                     times: self.times,
                     elapsed: self.clock.elapsed(),
@@ -370,6 +413,13 @@ impl LoadSink<'_> {
             return Ok((Outcome::Kept, self.target.undo()?));
         }
         let not_kept = self.since_commit;
+        let is_empty = self.tally.loaded() == 0 && self.committed == 0;
+        if self.may_not_empty && is_empty && self.is_within() {
+            return Err(Failure::wrong(
+                "no record of these files would be in the table, which would be empty then",
+                "if that is what is meant, say [target] may_empty = true",
+            ));
+        }
         if !self.tally.differences.is_empty() && self.per == Per::Run {
             let outcome = Outcome::TotalsDiffer { not_kept };
             return Ok((
@@ -379,7 +429,9 @@ impl LoadSink<'_> {
         }
         if !self.is_within() {
             let outcome = Outcome::BeyondTolerance { not_kept };
-            return Ok((outcome, self.take_back("more rejects than the tolerance")?));
+            let rows = self.take_back("more rejects than the tolerance")?;
+            self.note_rolled_back()?;
+            return Ok((outcome, rows));
         }
         if let Some(table) = &mut self.table {
             table.write(self.target)?;
@@ -387,11 +439,49 @@ impl LoadSink<'_> {
         if let Some(work) = self.before_commit.take() {
             work(self.keeper.folder(), &self.left_whole)?;
         }
-        let folder = self.folder();
-        if let Some(books) = &mut self.books {
-            books.write_kept(self.target, &self.tally, folder)?;
+        if let (Some(note), Some(folder)) = (self.note.take(), self.keeper.folder()) {
+            note.leaving_out(&self.left_whole).write(folder)?;
         }
-        Ok((Outcome::Kept, self.target.finish()?))
+        let folder = self.folder();
+        let swaps = self.target.swaps();
+        if let Some(books) = &mut self.books {
+            match swaps.is_empty() {
+                true => books.write_kept(self.target, &self.tally, folder)?,
+                false => books.write_loaded(self.target, &self.tally, folder, swaps.clone())?,
+            }
+        }
+        let rows = self.target.finish()?;
+        if !swaps.is_empty() {
+            self.swap()?;
+        }
+        Ok((Outcome::Kept, rows))
+    }
+
+    /// Puts the tables that were loaded beside others into their places. Until that is done
+    /// the ledger says that it is not.
+    fn swap(&mut self) -> Result<(), Failure> {
+        self.target.swap()?;
+        let told = match &mut self.books {
+            Some(books) => books.write_swapped(self.target),
+            None => Ok(()),
+        };
+        if let Err(failure) = told {
+            // The rows are in the table, and the next load of it tells the ledger so.
+            waiting::could_not_note(&failure);
+        }
+        Ok(())
+    }
+
+    /// The note of a load that was rolled back: by it its rejects are mended with the rest
+    /// of its files.
+    fn note_rolled_back(&mut self) -> Result<(), Failure> {
+        let is_mendable = self.books.is_some() && self.committed == 0;
+        if let (Some(note), Some(folder), true) = (self.note.take(), self.keeper.folder(), is_mendable)
+            && let Some(originals) = self.originals.found()
+        {
+            note.rolled_back(originals).write(folder)?;
+        }
+        Ok(())
     }
 
     /// Undoes a load that was read to its end, and notes why.
@@ -414,13 +504,15 @@ impl LoadSink<'_> {
             noted = noted.and(ended);
         }
         if let Err(failure) = noted {
-            anstream::eprintln!("note: the ledger could not be told: {}", failure.message());
+            waiting::could_not_note(&failure);
         }
     }
 
     /// The failure, with what stays of the load.
     fn undone(&mut self, failure: Failure) -> Failure {
-        let _ = self.keeper.finish();
+        if let Err(error) = self.keeper.finish() {
+            anstream::eprintln!("note: the rejects are not all there: {error}");
+        }
         let undone = self.target.undo();
         if undone.is_ok() {
             self.note_end(Ended::Failed, &failure.message());

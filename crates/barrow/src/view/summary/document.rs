@@ -14,7 +14,7 @@ pub fn document(s: &Summary) -> Value {
         json!({
             "preamble": l.preamble, "header": l.header, "trailer": l.trailer,
             "comments": l.comments, "blank": l.blank, "by_keep_if": l.unmet,
-            "of_kinds_not_loaded": l.other_kinds, "all": l.all(),
+            "of_kinds_not_loaded": l.other_kinds, "from_rejects": l.in_rejects, "all": l.all(),
         })
     };
     let files: Vec<Value> = s.tally.files.iter().enumerate().map(|(index, file)| json!({
@@ -76,8 +76,10 @@ pub fn document(s: &Summary) -> Value {
             "file": f.file, "run": f.run,
             "when": f.run.is_some().then_some(&f.when),
             "same_as": f.run.is_none().then_some(&f.when),
+            "open_rejects": f.open.map_or(0, |(open, _)| open),
+            "spec_has_changed": f.open.is_some_and(|(_, changed)| changed),
         })).collect::<Vec<_>>(),
-        "went_on": s.went_on,
+        "went_on": s.went_on, "made": s.made, "reasons_not_written": s.untold,
         "left_out_whole": s.left_whole.iter().map(|f| json!({
             "file": f.file, "rejected": f.rejected, "records": f.records, "totals_differ": f.differs,
         })).collect::<Vec<_>>(),

@@ -39,6 +39,10 @@ pub struct Summary {
     /// What became of the loaded rows, where they are merged.
     pub merged: Option<Merged>,
     pub rejects: Option<PathBuf>,
+    /// Reasons that are counted and not written.
+    pub untold: u64,
+    /// Whether a load that was rolled back can be mended with the rest of its files.
+    pub can_be_replayed: bool,
     /// Whether they can be mended.
     pub can_mend: bool,
     /// Whether the load is in no ledger.
@@ -47,6 +51,8 @@ pub struct Summary {
     pub skipped: Vec<Skipped>,
     /// Whether that is all of them.
     pub nothing_new: bool,
+    /// What was made, in plain words.
+    pub made: Vec<String>,
     /// That an interrupted run went on, and where.
     pub went_on: Option<String>,
     /// Files that were taken back, for they are beyond their tolerance.
@@ -70,6 +76,8 @@ pub struct Skipped {
     /// When that was, or which file.
     pub when: String,
     pub has_rejects: bool,
+    /// How many rejects of its run are open, and whether the spec is another since then.
+    pub open: Option<(u64, bool)>,
 }
 
 /// A file that was taken back whole.

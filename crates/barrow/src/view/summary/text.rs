@@ -60,6 +60,9 @@ pub fn text(s: &Summary, out: &mut impl Write) -> io::Result<()> {
             "without a ledger: nobody will know that these files are loaded".dimmed()
         )?;
     }
+    for made in &s.made {
+        writeln!(out, "  {made}")?;
+    }
     let width = s
         .tables
         .iter()
@@ -233,7 +236,17 @@ fn files(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     }
     for file in &s.skipped {
         let words = match &file.run {
-            Some(run) => format!("loaded already, in run {run} on {}", file.when),
+            Some(run) => {
+                let open = file.open.map_or(String::new(), |(open, has_changed)| {
+                    let changed = if has_changed { ", and the spec has changed since" } else { "" };
+                    format!(
+                        "; {} {} open{changed}: barrow mend {run}",
+                        counted(open, "reject"),
+                        if open == 1 { "is" } else { "are" }
+                    )
+                });
+                format!("already loaded, in run {run} on {}{open}", file.when)
+            }
             None => format!("the same content as {}", file.when),
         };
         writeln!(out, "  {:width$}   {}", file.file, words.dimmed())?;
@@ -336,6 +349,7 @@ fn left_out_words(left_out: &LeftOut) -> String {
         (left_out.blank, "blank"),
         (left_out.unmet, "by keep_if"),
         (left_out.other_kinds, "of kinds not loaded"),
+        (left_out.in_rejects, "that come from the rejects"),
     ];
     let parts: Vec<String> = parts
         .iter()
@@ -459,10 +473,29 @@ fn next(s: &Summary, out: &mut impl Write) -> io::Result<()> {
             out,
             "  kept in {folder}/ · is the file whole? ask for it again, or correct it"
         ),
+        Outcome::BeyondTolerance { .. } if s.mended.is_some() => writeln!(
+            out,
+            "  they are as they were in the folder that was mended · correct them there, then mend again"
+        ),
+        Outcome::BeyondTolerance { .. } if s.can_mend && s.can_be_replayed => writeln!(
+            out,
+            "  kept in {folder}/ · correct them there, then: barrow mend {}\n  or allow them: --tolerance {}",
+            s.mend_words(),
+            s.rejected()
+        ),
         Outcome::BeyondTolerance { .. } => writeln!(
             out,
             "  kept in {folder}/ · correct the file, or allow them: --tolerance {}",
             s.rejected()
         ),
+    }?;
+    if s.untold > 0 {
+        writeln!(
+            out,
+            "  reasons.jsonl there lacks {}, which {} counted here ([rejects] keep)",
+            counted(s.untold, "reason"),
+            if s.untold == 1 { "is" } else { "are" }
+        )?;
     }
+    Ok(())
 }

@@ -1,0 +1,109 @@
+//! Runs that were interrupted: what the ledger says of them is made true before the next
+//! load of the same tables looks into it.
+
+use barrow_targets::ledger::{self, Outcome, Run, Wanted};
+use barrow_targets::{Swap, Target};
+
+use super::books::{self, State};
+use super::waiting::{run_lock, table_lock};
+use crate::failure::Failure;
+
+/// Said of a run of which nothing was committed.
+const NOTHING: &str = "it was interrupted before anything of it was committed";
+
+/// Said of one whose new table never took the old one's place.
+const NOT_SWAPPED: &str =
+    "it was interrupted before its table took the old one's place, and is taken back";
+
+/// Sees to the runs into some tables that are going and are not alive any more. One that has
+/// committed a part of its files goes on by itself.
+///
+/// # Errors
+/// The ledger cannot be read or written.
+pub fn recover(target: &mut dyn Target, table_key: &str) -> Result<(), Failure> {
+    let wanted = Wanted {
+        going_into: Some(table_key.to_string()),
+        ..Wanted::default()
+    };
+    for run in ledger::runs(target, &wanted)? {
+        let swaps = match &run.state {
+            None => Vec::new(),
+            Some(state) => match serde_json::from_str::<State>(state) {
+                Ok(state) if !state.swaps.is_empty() => state.swaps,
+                _ => continue,
+            },
+        };
+        let is_alive = !target.claim(run_lock(&run.run), false)?
+            || (!swaps.is_empty() && !target.claim(table_lock(table_key), false)?);
+        if is_alive {
+            continue;
+        }
+        match swaps.is_empty() {
+            true => end(target, run, Outcome::Failed, Some(NOTHING))?,
+            false => settle(target, run, table_key, &swaps)?,
+        }
+    }
+    Ok(())
+}
+
+/// A run whose rows are committed in tables beside those that they are for: either all of
+/// these are in their places, or none is.
+fn settle(
+    target: &mut dyn Target,
+    run: Run,
+    table_key: &str,
+    swaps: &[Swap],
+) -> Result<(), Failure> {
+    let mut is_beside = false;
+    for swap in swaps {
+        is_beside |= target.describe(&swap.beside)?.is_some();
+    }
+    if !is_beside {
+        for swap in swaps {
+            drop_table(target, &swap.old)?;
+        }
+        ledger::emptied(target, table_key, &run.run)?;
+        return end(target, run, Outcome::Kept, None);
+    }
+    for swap in swaps {
+        drop_table(target, &swap.beside)?;
+    }
+    end(target, run, Outcome::Failed, Some(NOT_SWAPPED))
+}
+
+fn drop_table(target: &mut dyn Target, name: &str) -> Result<(), Failure> {
+    let sql = format!("DROP TABLE IF EXISTS {}", target.dialect().table(name));
+    target.tell(&sql, &[], "clearing away what an interrupted load left")?;
+    Ok(())
+}
+
+/// Writes what became of a run and its files; the run last, so that all of it is done again
+/// if this is interrupted too.
+fn end(
+    target: &mut dyn Target,
+    run: Run,
+    outcome: Outcome,
+    message: Option<&str>,
+) -> Result<(), Failure> {
+    for mut file in ledger::files_of(target, &run.run)? {
+        file.outcome = outcome;
+        file.once = outcome == Outcome::Kept;
+        if outcome != Outcome::Kept {
+            file.counts.not_kept += std::mem::take(&mut file.counts.loaded);
+            file.committed_to = 0;
+        }
+        ledger::write_file(target, &file, false)?;
+    }
+    let mut run = Run {
+        outcome,
+        state: None,
+        message: message.map(str::to_string),
+        ended_at: books::now(),
+        ..run
+    };
+    if outcome != Outcome::Kept {
+        run.counts.not_kept += std::mem::take(&mut run.counts.loaded);
+        run.still_open = 0;
+    }
+    Ok(ledger::write_run(target, &run, false)?)
+}
