@@ -42,7 +42,7 @@ fn push_visible(c: char, out: &mut String) {
 
 /// C1 controls, blanks that look like a space, marks of direction, and other
 /// characters of Unicode's categories Cc, Cf, Zl and Zp that people meet.
-fn is_invisible(c: char) -> bool {
+pub fn is_invisible(c: char) -> bool {
     matches!(c,
         '\u{80}'..='\u{A0}' | '\u{AD}' | '\u{61C}' | '\u{180E}' | '\u{2000}'..='\u{200F}'
         | '\u{2028}'..='\u{202F}' | '\u{205F}'..='\u{206F}' | '\u{3000}' | '\u{FEFF}'

@@ -34,7 +34,7 @@ impl Error {
     /// A failure of the database.
     pub fn new(message: impl Into<String>) -> Error {
         Error {
-            message: message.into(),
+            message: without_secrets(message.into()),
             advice: None,
             in_spec: false,
             kind: ErrorKind::Other,
@@ -44,7 +44,7 @@ impl Error {
     /// A fault of the command line or the spec.
     pub fn spec(message: impl Into<String>) -> Error {
         Error {
-            message: message.into(),
+            message: without_secrets(message.into()),
             advice: None,
             in_spec: true,
             kind: ErrorKind::Other,
@@ -59,7 +59,16 @@ impl Error {
 
     /// The same failure with advice.
     pub fn advice(mut self, advice: impl Into<String>) -> Error {
-        self.advice = Some(advice.into());
+        self.advice = Some(without_secrets(advice.into()));
         self
+    }
+}
+
+/// A server repeats what it was given, and an address that is written wrong has its
+/// password where a name is shown.
+fn without_secrets(text: String) -> String {
+    match crate::secret::hide(&text) {
+        std::borrow::Cow::Borrowed(_) => text,
+        std::borrow::Cow::Owned(hidden) => hidden,
     }
 }

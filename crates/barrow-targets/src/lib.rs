@@ -15,6 +15,7 @@ pub mod order;
 pub mod outflow;
 pub mod postgres;
 pub mod scaled;
+pub mod secret;
 mod sending;
 pub mod server;
 pub mod sqlite;
@@ -268,6 +269,15 @@ pub trait Target {
     /// # Errors
     /// The database cannot be asked.
     fn full_name(&mut self, table: &str) -> Result<String, Error>;
+
+    /// Where a table of the ledger is, by the name that it has: a database has one ledger,
+    /// whichever schema the session looks into first.
+    ///
+    /// # Errors
+    /// The database cannot be asked.
+    fn ledger_table(&mut self, table: &str) -> Result<String, Error> {
+        Ok(table.to_string())
+    }
 
     /// The rows of a query, whose values stand in it as `?`.
     ///

@@ -7,6 +7,7 @@ use barrow_core::visible::visible;
 
 use crate::dialect::Dialect;
 use crate::error::Error;
+use crate::secret;
 use crate::server::Server;
 
 /// A database's address.
@@ -31,7 +32,9 @@ impl Url {
         base: &Path,
         environment: impl Fn(&str) -> Option<String>,
     ) -> Result<Url, Error> {
+        secret::learn(text);
         let full = expand(text, environment)?;
+        secret::learn(&full);
         match full.split_once(':') {
             Some(("sqlite", "" | "//")) => Err(Error::spec(
                 "the address sqlite: lacks the path of its file",
@@ -78,7 +81,10 @@ impl fmt::Display for Url {
             Url::Sqlite(path) => {
                 write!(f, "sqlite:{}", visible(path.as_os_str().as_encoded_bytes()))
             }
-            Url::Postgres(server) | Url::MariaDb(server) => server.fmt(f),
+            // A slip may have put the password where another part is shown.
+            Url::Postgres(server) | Url::MariaDb(server) => {
+                f.write_str(&secret::hide(&server.to_string()))
+            }
         }
     }
 }

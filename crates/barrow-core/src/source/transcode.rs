@@ -101,7 +101,9 @@ impl TextMap {
     /// it. Only ISO-2022-JP has a state, which RFC 1468 sets by `ESC ( B`, `ESC ( J`,
     /// `ESC $ @` and `ESC $ B`.
     fn state_at(&self, raw: usize) -> &[u8] {
-        if self.encoding != Some(ISO_2022_JP) {
+        // Two sequences with no text between them are an error, so none goes before another
+        // (the Encoding Standard, "ISO-2022-JP decoder").
+        if self.encoding != Some(ISO_2022_JP) || self.raw.get(raw) == Some(&ESCAPE) {
             return &[];
         }
         match memchr::memrchr(ESCAPE, &self.raw[..raw]) {
@@ -263,6 +265,23 @@ mod tests {
                 3
             }
         );
+    }
+
+    #[test]
+    fn an_anchor_may_stand_before_an_escape_sequence() {
+        let lines: Vec<String> = (0..600)
+            .map(|i| format!("x{i},{}\n", "語b日本a".repeat(i % 9 + 1)))
+            .collect();
+        let whole = lines.concat();
+        let (raw, _, _) = ISO_2022_JP.encode(&whole);
+        let mut coder = Transcoder::new(ISO_2022_JP, b"");
+        let mut out = Vec::new();
+        coder.decode(&raw, true, &mut out);
+        let (mut at, raw_lines) = (0, raw.split_inclusive(|b| *b == b'\n'));
+        for (line, raw_line) in lines.iter().zip(raw_lines) {
+            assert_eq!(coder.raw(at..at + line.len()), raw_line, "{line}");
+            at += line.len();
+        }
     }
 
     #[test]

@@ -184,7 +184,19 @@ pub fn table_key(target: &mut dyn Target, job: &Job) -> Result<String, Error> {
 /// # Errors
 /// The database cannot be asked.
 pub fn is_there(target: &mut dyn Target) -> Result<bool, Error> {
-    Ok(target.describe(RUNS)?.is_some() && target.describe(FILES)?.is_some())
+    for table in [RUNS, FILES] {
+        let name = target.ledger_table(table)?;
+        if target.describe(&name)?.is_none() {
+            return Ok(false);
+        }
+    }
+    Ok(true)
+}
+
+/// A table of the ledger as it stands in SQL.
+fn named(target: &mut dyn Target, table: &str) -> Result<String, Error> {
+    let name = target.ledger_table(table)?;
+    Ok(target.dialect().table(&name))
 }
 
 /// Makes the ledger's tables, those that are missing.
@@ -224,6 +236,7 @@ fn without(error: Error) -> Error {
 /// It may not.
 pub fn may_be_written(target: &mut dyn Target) -> Result<(), Error> {
     for (table, column) in [(RUNS, "run"), (FILES, "run")] {
+        let table = named(target, table)?;
         let statements = [
             format!("INSERT INTO {table} SELECT * FROM {table} WHERE 1 = 0"),
             format!("UPDATE {table} SET {column} = {column} WHERE 1 = 0"),

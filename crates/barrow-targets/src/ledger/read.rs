@@ -49,7 +49,8 @@ pub fn run_of_content(
     table_key: &str,
     content: &str,
 ) -> Result<Option<Run>, Error> {
-    let sql = format!("SELECT run FROM {FILES} WHERE once_key = ?");
+    let files = super::named(target, FILES)?;
+    let sql = format!("SELECT run FROM {files} WHERE once_key = ?");
     let key = super::write::once_key(table_key, content);
     let found = target.ask(&sql, &[Value::from(key)], "reading the ledger")?;
     let Some(run) = found.first().and_then(|row| row[0].as_text()) else {
@@ -79,7 +80,8 @@ fn files_where(
     condition: &str,
     values: &[Value],
 ) -> Result<Vec<File>, Error> {
-    let sql = format!("SELECT {FILE_COLUMNS} FROM {FILES} WHERE {condition} ORDER BY run, number");
+    let files = super::named(target, FILES)?;
+    let sql = format!("SELECT {FILE_COLUMNS} FROM {files} WHERE {condition} ORDER BY run, number");
     let rows = target.ask(&sql, values, "reading the ledger")?;
     rows.iter().map(|row| file(row)).collect()
 }
@@ -161,8 +163,9 @@ pub struct Wanted {
 /// The database cannot be asked.
 pub fn mends_of(target: &mut dyn Target, of: &str) -> Result<Vec<Run>, Error> {
     let columns = RUN_COLUMNS.map(|column| tables::shown(target.dialect(), column));
+    let runs = super::named(target, RUNS)?;
     let sql = format!(
-        "SELECT {} FROM {RUNS} WHERE mend_of = ? ORDER BY started_at, run",
+        "SELECT {} FROM {runs} WHERE mend_of = ? ORDER BY started_at, run",
         columns.join(", ")
     );
     let rows = target.ask(&sql, &[Value::from(of)], "reading the ledger")?;
@@ -208,8 +211,9 @@ pub fn runs(target: &mut dyn Target, wanted: &Wanted) -> Result<Vec<Run>, Error>
     let limit = wanted
         .limit
         .map_or(String::new(), |n| format!(" LIMIT {n}"));
+    let runs = super::named(target, RUNS)?;
     let sql = format!(
-        "SELECT {} FROM {RUNS} WHERE {} ORDER BY started_at DESC, run{limit}",
+        "SELECT {} FROM {runs} WHERE {} ORDER BY started_at DESC, run{limit}",
         columns.join(", "),
         conditions.join(" AND ")
     );

@@ -101,6 +101,7 @@ fn write(
     keys: usize,
     is_new: bool,
 ) -> Result<(), Error> {
+    let table = super::named(target, table)?;
     let dialect = target.dialect();
     let mark = |column: &str| tables::mark(dialect, column);
     let (sql, values): (String, Vec<Value>) = if is_new {
@@ -134,8 +135,9 @@ fn write(
 /// # Errors
 /// The database will not have it.
 pub fn emptied(target: &mut dyn Target, table_key: &str, but: &str) -> Result<u64, Error> {
+    let files = super::named(target, FILES)?;
     let sql = format!(
-        "UPDATE {FILES} SET outcome = 'emptied', once_key = NULL \
+        "UPDATE {files} SET outcome = 'emptied', once_key = NULL \
          WHERE table_key = ? AND run <> ? AND outcome IN ('kept', 'going')"
     );
     let values = [Value::from(table_key), Value::from(but)];

@@ -99,6 +99,9 @@ fn options(server: &Server, ssl: Option<SslOpts>) -> OptsBuilder {
         let found = std::env::var("MYSQL_PWD").ok();
         found.filter(|password| !password.is_empty())
     });
+    if let Some(password) = &password {
+        crate::secret::learn_secret(password);
+    }
     OptsBuilder::new()
         .ip_or_hostname(Some(server.host().unwrap_or_else(|| "localhost".into())))
         .tcp_port(server.port().unwrap_or(3306))

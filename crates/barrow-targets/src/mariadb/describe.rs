@@ -120,13 +120,14 @@ fn column(row: &Row) -> Option<(TableColumn, Declared)> {
         charset: row.get::<Option<String>, _>(11).flatten(),
         is_counter: extra.contains("auto_increment"),
     };
+    // Those of a system's time too, which have no expression that counts as one.
+    let is_generated = truth(10)? || extra.to_lowercase().contains("generated");
     let column = TableColumn {
         name: row.get(0)?,
         declared: declared.whole.clone(),
         ty: declared.spec_type(),
-        required: truth(7)? && !truth(8)? && !declared.is_counter,
-        // Those of a system's time too, which have no expression that counts as one.
-        generated: truth(10)? || extra.to_lowercase().contains("generated"),
+        required: truth(7)? && !truth(8)? && !declared.is_counter && !is_generated,
+        generated: is_generated,
         numbered: declared.is_counter,
     };
     Some((column, declared))

@@ -1,5 +1,7 @@
 //! SQL with values beside it, and locks that last as long as the session.
 
+use std::borrow::Cow;
+
 use postgres::types::{FromSql, IsNull, ToSql, Type, accepts, private::BytesMut, to_sql_checked};
 use postgres::{Client, Row};
 
@@ -68,6 +70,63 @@ pub fn tell(client: &mut Client, sql: &str, values: &[Value], doing: &str) -> Re
     let sql = marked(Dialect::Postgres, sql);
     let told = client.execute(&sql, &parameters(values));
     told.map_err(|e| explained(&e, doing))
+}
+
+/// The values as a database can hold them whose encoding is not UTF-8: such an encoding
+/// lacks most characters, so those beyond ASCII are written out, `\u{65E5}`. What is looked
+/// up is written in the same way.
+pub fn holdable<'a>(client: &mut Client, values: &'a [Value]) -> Result<Cow<'a, [Value]>, Error> {
+    let is_plain = |value: &Value| value.as_text().is_none_or(str::is_ascii);
+    if values.iter().all(is_plain) {
+        return Ok(Cow::Borrowed(values));
+    }
+    let encoding: String = client
+        .query_one("SHOW server_encoding", &[])
+        .map_err(|e| explained(&e, "asking for the database's encoding"))?
+        .get(0);
+    // A database in SQL_ASCII takes any bytes.
+    if ["UTF8", "SQL_ASCII"].contains(&encoding.as_str()) {
+        return Ok(Cow::Borrowed(values));
+    }
+    let held = |value: &Value| match value {
+        Value::Text(text) => Value::Text(in_ascii(text)),
+        other => other.clone(),
+    };
+    Ok(Cow::Owned(values.iter().map(held).collect()))
+}
+
+/// The text with characters beyond ASCII written out.
+fn in_ascii(text: &str) -> String {
+    let mut out = String::new();
+    for c in text.chars() {
+        match c.is_ascii() {
+            true => out.push(c),
+            false => out.extend(c.escape_unicode()),
+        }
+    }
+    out
+}
+
+const LEDGER: &str = "
+SELECT CASE WHEN to_regclass(quote_ident($1)) IS NOT NULL THEN '' ELSE (
+SELECT n.nspname::text
+  FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+ WHERE c.relname = $1 AND c.relkind IN ('r', 'p') AND n.nspname !~ '[.]'
+   AND has_schema_privilege(n.oid, 'USAGE') AND has_table_privilege(c.oid, 'INSERT')
+   AND NOT pg_is_other_temp_schema(n.oid)
+ ORDER BY c.oid LIMIT 1) END";
+
+/// Where a table of the ledger is: where the search path has it, or else in the schema that
+/// has one which this session may write to; none where there is none.
+pub fn ledger_table(client: &mut Client, table: &str) -> Result<Option<String>, Error> {
+    let found = client
+        .query_one(LEDGER, &[&table])
+        .map_err(|e| explained(&e, "looking for the ledger"))?;
+    Ok(match found.get::<_, Option<String>>(0).as_deref() {
+        None => None,
+        Some("") => Some(table.to_string()),
+        Some(schema) => Some(format!("{schema}.{table}")),
+    })
 }
 
 /// Takes a lock that the session keeps until it ends, however it ends ("Advisory Locks",

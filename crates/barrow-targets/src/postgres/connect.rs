@@ -74,6 +74,7 @@ pub fn connect(server: &Server) -> Result<Client, Error> {
         .or_else(|| environment("PGPASSWORD"))
         .or_else(|| super::passfile::password(&host, port, &database, &user));
     if let Some(password) = password {
+        crate::secret::learn_secret(&password);
         config.password(password);
     }
     let patience = server

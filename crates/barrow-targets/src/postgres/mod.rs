@@ -61,6 +61,8 @@ pub struct Postgres {
     is_open: bool,
     at_file: FileBegin,
     asked: Option<outflow::Asked>,
+    /// Where the ledger's tables are, as far as that was asked for.
+    ledger: std::collections::HashMap<String, String>,
 }
 
 impl Postgres {
@@ -78,6 +80,7 @@ impl Postgres {
             is_open: false,
             at_file: FileBegin::default(),
             asked: None,
+            ledger: std::collections::HashMap::new(),
         })
     }
 
@@ -196,12 +199,25 @@ impl Target for Postgres {
         Ok(format!("{schema}.{name}"))
     }
 
+    fn ledger_table(&mut self, table: &str) -> Result<String, Error> {
+        if let Some(name) = self.ledger.get(table) {
+            return Ok(name.clone());
+        }
+        let found = asking::ledger_table(&mut self.client, table)?;
+        Ok(match found {
+            Some(name) => self.ledger.entry(table.into()).or_insert(name).clone(),
+            None => table.to_string(),
+        })
+    }
+
     fn ask(&mut self, sql: &str, values: &[Value], doing: &str) -> Result<Vec<Vec<Value>>, Error> {
-        asking::ask(&mut self.client, sql, values, doing)
+        let values = asking::holdable(&mut self.client, values)?;
+        asking::ask(&mut self.client, sql, &values, doing)
     }
 
     fn tell(&mut self, sql: &str, values: &[Value], doing: &str) -> Result<u64, Error> {
-        asking::tell(&mut self.client, sql, values, doing)
+        let values = asking::holdable(&mut self.client, values)?;
+        asking::tell(&mut self.client, sql, &values, doing)
     }
 
     fn claim(&mut self, key: i64, wait: bool) -> Result<bool, Error> {

@@ -10,7 +10,7 @@ use barrow_core::flow;
 use barrow_core::source::{self, SourceFile};
 use barrow_core::visible::visible;
 
-use barrow_targets::Url;
+use barrow_targets::{Url, secret};
 
 use super::drift::{self, Drift};
 use super::job::Spec;
@@ -51,19 +51,14 @@ pub fn run(args: &Draft) -> Result<ExitCode, Failure> {
 /// A spec is read by others: a password does not belong into it.
 fn keeps_no_password(into: &str) -> Result<(), Failure> {
     // What has names of the environment in it is no secret yet.
-    match Url::parse(into, Path::new(""), |_| Some(String::new())) {
-        Ok(Url::Postgres(server) | Url::MariaDb(server))
-            if server
-                .password()
-                .is_some_and(|password| !password.is_empty()) =>
-        {
-            Err(Failure::wrong(
-                "the address has a password, and a spec would keep it for all to read",
-                "leave it out, and put it into PGPASSWORD or MYSQL_PWD",
-            ))
-        }
-        _ => Ok(()),
+    Url::parse(into, Path::new(""), |_| Some("x".into()))?;
+    if secret::spans(into).is_empty() {
+        return Ok(());
     }
+    Err(Failure::wrong(
+        "the address has a password, and a spec would keep it for all to read",
+        "leave it out, and put it into PGPASSWORD or MYSQL_PWD",
+    ))
 }
 
 fn options(args: &Draft) -> flow::Options {

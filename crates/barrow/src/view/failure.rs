@@ -3,15 +3,21 @@
 use std::path::Path;
 
 use barrow_core::spec::Problem;
-use barrow_core::visible::visible;
+use barrow_core::visible::{visible, visible_short};
+use barrow_targets::secret;
 use miette::{
-    GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteDiagnostic, NamedSource, Report,
-    Severity,
+    GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteDiagnostic, Report, Severity,
 };
 use owo_colors::{OwoColorize, Style};
 
 use super::counted;
+use super::snippet::Source;
 use crate::failure::Failure;
+
+/// How many problems of a spec are shown; one slip may be everywhere.
+const MOST: usize = 50;
+/// How many characters of a problem's words are shown.
+const LONGEST: usize = 2_000;
 
 /// Shows a failure.
 pub fn show(failure: &Failure) {
@@ -23,9 +29,9 @@ pub fn show(failure: &Failure) {
         } => spec(path, text, problems),
         Failure::ReaderGone => {}
         Failure::Wrong { message, advice } | Failure::NotDone { message, advice } => {
-            anstream::eprintln!("{} {message}", "error:".red().bold());
+            anstream::eprintln!("{} {}", "error:".red().bold(), secret::hide(message));
             if let Some(advice) = advice {
-                anstream::eprintln!("{} {advice}", "what to do:".bold());
+                anstream::eprintln!("{} {}", "what to do:".bold(), secret::hide(advice));
             }
         }
     }
@@ -52,30 +58,30 @@ fn drawn(path: &Path, text: &str, problems: &[Problem], severity: Severity) {
     let handler = GraphicalReportHandler::new_themed(theme)
         .with_links(false)
         .with_context_lines(1);
-    for problem in problems {
-        // A place at a line's end would show no line at all.
-        let at_end = !text[problem.span.start.min(text.len())..].starts_with(|c| c != '\n');
-        let start = problem
-            .span
-            .start
-            .min(text.len())
-            .saturating_sub(usize::from(at_end));
-        let start = (0..=start)
-            .rev()
-            .find(|at| text.is_char_boundary(*at))
-            .unwrap_or(0);
-        let length = problem.span.end.clamp(start, text.len()) - start;
-        let mut shown = MietteDiagnostic::new(visible(problem.message.as_bytes()))
+    let source = Source::new(&name, text);
+    for problem in problems.iter().take(MOST) {
+        let snippet = source.around(&problem.span);
+        let (start, length) = (snippet.place.start, snippet.place.len());
+        let label = Some(said(&problem.label));
+        let mut shown = MietteDiagnostic::new(said(&problem.message))
             .with_severity(severity)
-            .with_label(LabeledSpan::new(Some(problem.label.clone()), start, length));
+            .with_label(LabeledSpan::new(label, start, length));
         if let Some(help) = &problem.help {
-            shown = shown.with_help(help.clone());
+            shown = shown.with_help(said(help));
         }
-        let source = NamedSource::new(&name, text.to_string());
-        let report = Report::new(shown).with_source_code(source);
+        let report = Report::new(shown).with_source_code(snippet);
         let mut out = String::new();
         // It writes into text of ours, which takes everything.
         let _ = handler.render_report(&mut out, report.as_ref());
         anstream::eprintln!("{out}");
     }
+    if problems.len() > MOST {
+        let more = counted((problems.len() - MOST) as u64, "problem");
+        anstream::eprintln!("and {more} more\n");
+    }
+}
+
+/// Words that may repeat what a spec says, which are long or hold a secret.
+fn said(words: &str) -> String {
+    visible_short(secret::hide(words).as_bytes(), LONGEST)
 }

@@ -7,6 +7,7 @@ pub mod lines;
 pub mod progress;
 pub mod records;
 pub mod shared;
+mod snippet;
 pub mod sides;
 pub mod summary;
 
