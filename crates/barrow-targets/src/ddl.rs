@@ -165,10 +165,12 @@ mod tests {
             ty: Type::parse(declared).ok(),
             required,
             generated: false,
+            not_null: required,
             numbered: false,
         };
         let table = Table {
             own_parents: Vec::new(),
+            unique: Vec::new(),
             columns: vec![
                 found("id", "integer", true),
                 found("note", "varchar(10)", false),

@@ -179,6 +179,7 @@ mod tests {
                 required: false,
                 generated: false,
                 numbered: false,
+                not_null: false,
             };
             fit(&column, &table)
         };

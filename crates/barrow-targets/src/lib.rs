@@ -6,6 +6,7 @@ pub mod ddl;
 pub mod dialect;
 pub mod error;
 pub mod fit;
+pub mod foresight;
 pub mod isolate;
 pub mod ledger;
 pub mod lines;
@@ -34,6 +35,7 @@ pub use about::{About, Rights};
 pub use asking::Value;
 pub use dialect::Dialect;
 pub use error::{Error, ErrorKind};
+pub use foresight::Foresight;
 pub use merge::Merged;
 pub use outflow::{Decoder, RawRows};
 pub use table::{Table, TableColumn};
@@ -86,6 +88,11 @@ impl Job {
             }
         }
         self
+    }
+
+    /// Whether a table that is there is made anew all the same.
+    fn makes_anew(&self) -> bool {
+        self.mode == Mode::Replace
     }
 
     /// The parts that go to a table.
@@ -332,6 +339,13 @@ pub trait Target {
     /// Everything that would keep them out.
     fn fits(&mut self, mode: Mode, part: &Part, table: &Table) -> Result<(), Error>;
 
+    /// What finds the rows that the tables would refuse, as they are or as they would be
+    /// made.
+    ///
+    /// # Errors
+    /// The database cannot be asked, or would not make a table.
+    fn foresight(&mut self, job: &Job) -> Result<Foresight, Error>;
+
     /// Keeps what was done in the transaction so far, such as lines of the ledger, whatever
     /// becomes of the rows that come next.
     ///
@@ -433,6 +447,17 @@ pub fn is_there(url: &Url) -> bool {
     match url {
         Url::Sqlite(path) => path.exists(),
         Url::Postgres(_) | Url::MariaDb(_) => true,
+    }
+}
+
+/// What finds the rows that the tables of a database that is still to be made would refuse.
+///
+/// # Errors
+/// None that is known.
+pub fn foresight_of_new(url: &Url, job: &Job) -> Result<Foresight, Error> {
+    match url {
+        Url::Sqlite(_) => sqlite::foresight(job, |_| Ok(None)),
+        Url::Postgres(_) | Url::MariaDb(_) => Ok(Foresight::default()),
     }
 }
 

@@ -2,11 +2,17 @@
 
 pub use barrow_core::spec::KnownColumn as TableColumn;
 
+use crate::dialect::Dialect;
+use crate::{Column, Part};
+
 /// A table of the target.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Table {
     /// Its columns, in order.
     pub columns: Vec<TableColumn>,
+    /// The sets of columns of which no two rows have the same values. A column that is an
+    /// expression has no name.
+    pub unique: Vec<Vec<String>>,
     /// Whether it has triggers that may refuse or pass over a row.
     pub triggers: bool,
     /// Foreign keys of the table to itself: each its columns, and those that they name.
@@ -14,6 +20,32 @@ pub struct Table {
 }
 
 impl Table {
+    /// The table that a load would make for a part, as far as its columns go.
+    pub fn as_made(part: &Part, dialect: Dialect) -> Table {
+        let is_key = |name: &str| part.key.iter().any(|key| key.eq_ignore_ascii_case(name));
+        let column = |column: &Column| {
+            let declared = dialect.type_word(column.ty);
+            let is_row_number = dialect == Dialect::Sqlite
+                && part.key.len() == 1
+                && is_key(&column.name)
+                && declared.eq_ignore_ascii_case("integer");
+            TableColumn {
+                name: column.name.clone(),
+                ty: Some(column.ty),
+                required: column.required,
+                generated: false,
+                numbered: is_row_number,
+                not_null: !is_row_number && (column.required || is_key(&column.name)),
+                declared,
+            }
+        };
+        Table {
+            columns: part.columns.iter().map(column).collect(),
+            unique: vec![part.key.clone()],
+            ..Table::default()
+        }
+    }
+
     /// The column of this name: the one that is written so, else one that differs in case
     /// alone.
     pub fn column(&self, name: &str) -> Option<&TableColumn> {

@@ -68,6 +68,8 @@ pub struct KnownColumn {
     pub generated: bool,
     /// Whether the database puts a number of its own in place of null.
     pub numbered: bool,
+    /// Whether the database takes no null in it.
+    pub not_null: bool,
 }
 
 /// What a record is made of: of the whole spec, or of one kind.

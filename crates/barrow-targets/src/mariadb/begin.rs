@@ -6,7 +6,7 @@ use barrow_core::visible::visible;
 use super::describe::{Described, describe};
 use super::encode::Field;
 use super::send::Sender;
-use super::types::Wire;
+use super::types::{Declared, Wire};
 use super::{DIALECT, MariaDb};
 use crate::error::Error;
 use crate::isolate::PieceSize;
@@ -99,7 +99,7 @@ impl MariaDb {
         table_place: usize,
     ) -> Result<Sent<Sender>, Error> {
         let named = sending::named(part, &found.table);
-        let mut fields = Vec::new();
+        let fields = fields(part, found)?;
         let mut targets = Vec::new();
         let mut sets = Vec::new();
         let mut takes_bytes = true;
@@ -118,7 +118,6 @@ impl MariaDb {
                     targets.push(quoted);
                 }
             }
-            fields.extend(declared.map(|declared| Field::new(column.ty, wire, declared)));
         }
         let table = DIALECT.table(into);
         let (put_into, merge) = match mode {
@@ -128,7 +127,7 @@ impl MariaDb {
                     table: &table,
                     stage: &stage,
                     triggers: found.table.triggers,
-                    unique: &found.unique,
+                    unique: &found.table.unique,
                     by_text: &[],
                 };
                 let statements = merge::statements(DIALECT, &named, merging)?;
@@ -180,6 +179,29 @@ impl MariaDb {
     }
 }
 
+/// How a part's columns are sent.
+///
+/// # Errors
+/// One cannot be.
+pub fn fields(part: &Part, found: &Described) -> Result<Vec<Field>, Error> {
+    let fields = part.columns.iter().map(|column| {
+        let declared = found.declared(&column.name);
+        let wire = declared.and_then(|declared| Some((declared, declared.wire(column.ty)?)));
+        wire.map(|(declared, wire)| Field::new(column.ty, wire, declared))
+            .ok_or_else(|| cannot_send(column, found))
+    });
+    fields.collect()
+}
+
+/// The same for a table that a load would make.
+pub fn fields_as_made(part: &Part) -> Vec<Field> {
+    let fields = part.columns.iter().filter_map(|column| {
+        let declared = Declared::made(column.ty, column.required);
+        Some(Field::new(column.ty, declared.wire(column.ty)?, &declared))
+    });
+    fields.collect()
+}
+
 fn cannot_send(column: &Column, found: &Described) -> Error {
     let declared = found
         .table
@@ -218,7 +240,7 @@ pub fn fits(mode: Mode, part: &Part, found: &Described) -> Result<(), Error> {
         }
     }
     match mode {
-        Mode::Merge => unique::check(part, &found.unique),
+        Mode::Merge => unique::check(part, &found.table.unique),
         Mode::Append | Mode::Truncate | Mode::Replace => Ok(()),
     }
 }

@@ -16,8 +16,6 @@ pub struct Described {
     pub table: Table,
     /// For each column, how it is declared.
     pub declared: Vec<Declared>,
-    /// The sets of columns of which no two rows have the same values.
-    pub unique: Vec<Vec<String>>,
     /// Another table that has a foreign key to it.
     pub named_by: Option<String>,
     /// The engine that keeps it, if that one cannot undo.
@@ -94,10 +92,10 @@ pub fn describe(conn: &mut Conn, name: &str) -> Result<Option<Described>, Error>
         table: Table {
             own_parents: Vec::new(),
             columns,
+            unique: unique.into_iter().map(|(_, columns)| columns).collect(),
             triggers: triggers != Some(0),
         },
         declared,
-        unique: unique.into_iter().map(|(_, columns)| columns).collect(),
         named_by: conn.exec_first(NAMED_BY, of()).map_err(asking)?,
         cannot_undo: (!undoes).then_some(engine),
     }))
@@ -129,6 +127,7 @@ fn column(row: &Row) -> Option<(TableColumn, Declared)> {
         required: truth(7)? && !truth(8)? && !declared.is_counter && !is_generated,
         generated: is_generated,
         numbered: declared.is_counter,
+        not_null: declared.not_null,
     };
     Some((column, declared))
 }

@@ -22,6 +22,7 @@ mod words;
 use std::io::Write;
 use std::sync::{Arc, Mutex};
 
+use barrow_core::flow::Batch;
 use barrow_core::spec::Type;
 use barrow_core::spec::plan::Mode;
 use barrow_core::visible::visible;
@@ -36,12 +37,13 @@ use crate::asking::Value;
 use crate::dialect::Dialect;
 use crate::error::Error;
 use crate::lines::Bytes;
+use crate::foresight::unfit_lines;
 use crate::merge::Merged;
 use crate::outflow::{Decoder, RawRows};
 use crate::sending::{self, FileBegin, Loading, Sent};
 use crate::server::Server;
 use crate::table::Table;
-use crate::{About, Coming, Encoder, Job, Part, Portions, Refusal, Swap, Target, fit};
+use crate::{About, Coming, Encoder, Foresight, Job, Part, Portions, Refusal, Swap, Target, fit};
 
 const DIALECT: Dialect = Dialect::MariaDb;
 
@@ -256,6 +258,27 @@ impl Target for MariaDb {
             Some(found) => begin::fits(mode, part, &found),
             None => fit::check(part, table),
         }
+    }
+
+    fn foresight(&mut self, job: &Job) -> Result<Foresight, Error> {
+        let mut foresight = Foresight::default();
+        for part in &job.parts {
+            let found = describe(&mut self.conn, &part.table)?.filter(|_| !job.makes_anew());
+            let fields = match &found {
+                Some(found) => begin::fields(part, found)?,
+                None if !(job.create || job.makes_anew()) => continue,
+                None => begin::fields_as_made(part),
+            };
+            let made = || Table::as_made(part, DIALECT);
+            let table = found.map_or_else(made, |found| found.table);
+            let named = sending::named(part, &table);
+            let names = named.columns.into_iter().map(|column| column.name);
+            let unfit = unfit_lines(part.number, names.collect());
+            let number = part.number;
+            let encoder = Box::new(move |batch: &mut Batch| send::encode(batch, number, &fields));
+            foresight.add(part, &table, encoder, unfit);
+        }
+        Ok(foresight)
     }
 
     fn keep_so_far(&mut self) -> Result<(), Error> {

@@ -2,6 +2,8 @@
 
 use barrow_core::spec::Type;
 
+use crate::dialect::Dialect;
+
 /// A column of a table, as far as sending to it goes.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Declared {
@@ -60,6 +62,31 @@ pub enum Wire {
 }
 
 impl Declared {
+    /// A column as we declare it for a type.
+    pub fn made(ty: Type, not_null: bool) -> Declared {
+        let whole = Dialect::MariaDb.type_word(ty).to_lowercase();
+        let (name, rest) = whole.split_once('(').unwrap_or((&whole, ""));
+        let numbers: Vec<u64> = rest
+            .trim_end_matches(|c: char| !c.is_ascii_digit())
+            .split(',')
+            .filter_map(|n| n.trim().parse().ok())
+            .collect();
+        let first = numbers.first().copied();
+        let is_text = name.contains("char") || name.contains("text") || name == "json";
+        Declared {
+            name: name.split(' ').next().unwrap_or_default().to_string(),
+            characters: first.filter(|_| is_text),
+            precision: first.filter(|_| name == "decimal"),
+            scale: numbers.get(1).copied(),
+            digits: first.filter(|_| name.starts_with("date") || name.starts_with("time")),
+            charset: is_text.then(|| "utf8mb4".to_string()),
+            is_counter: false,
+            not_null,
+            words: Vec::new(),
+            whole: whole.clone(),
+        }
+    }
+
     /// Whether text in UTF-8 is the same for the column as the bytes that it is made of.
     /// Some types read bytes as a form of their own (`uuid`, `inet6`).
     pub fn takes_bytes(&self) -> bool {

@@ -120,7 +120,7 @@ impl Postgres {
                     table: &table,
                     stage: &stage,
                     triggers: found.table.triggers,
-                    unique: &found.unique,
+                    unique: &found.table.unique,
                     by_text: &found.by_text(),
                 };
                 let statements = merge::statements(DIALECT, &named, merging)?;
@@ -130,12 +130,7 @@ impl Postgres {
             _ => (table, None),
         };
         let copy = format!("COPY {put_into} ({list}) FROM STDIN (FORMAT binary)");
-        let fields = part.columns.iter().map(|column| {
-            let wire = found.declared(&column.name).and_then(|d| d.wire(column.ty));
-            wire.map(|wire| Field::new(column.ty, wire))
-                .ok_or_else(|| cannot_send(column, found))
-        });
-        let fields: Arc<[Field]> = fields.collect::<Result<_, _>>()?;
+        let fields = fields(part, found)?;
         let by = Copier {
             suspects: Suspects::new(&put_into, &names, &fields),
             fields,
@@ -184,6 +179,19 @@ impl Postgres {
     }
 }
 
+/// How a part's columns are sent.
+///
+/// # Errors
+/// One cannot be.
+pub fn fields(part: &Part, found: &Described) -> Result<Arc<[Field]>, Error> {
+    let fields = part.columns.iter().map(|column| {
+        let wire = found.declared(&column.name).and_then(|d| d.wire(column.ty));
+        wire.map(|wire| Field::new(column.ty, wire))
+            .ok_or_else(|| cannot_send(column, found))
+    });
+    fields.collect()
+}
+
 fn cannot_send(column: &Column, found: &Described) -> Error {
     let declared = found
         .table
@@ -228,7 +236,7 @@ pub fn fits(mode: Mode, part: &Part, found: &Described) -> Result<(), Error> {
                 ))
                 .advice("make it a part of the key, or say load = false"));
             }
-            unique::check(part, &found.unique)
+            unique::check(part, &found.table.unique)
         }
         Mode::Append | Mode::Truncate | Mode::Replace => Ok(()),
     }

@@ -16,8 +16,6 @@ pub struct Described {
     pub table: Table,
     /// For each column, how it is declared.
     pub declared: Vec<Declared>,
-    /// The sets of columns of which no two rows have the same values.
-    pub unique: Vec<Vec<String>>,
 }
 
 /// Columns that are neither dropped nor the server's own. A domain's base is followed
@@ -98,6 +96,7 @@ pub fn describe(client: &mut Client, name: &str) -> Result<Option<Described>, Er
             required: not_null && !has_default && !is_identity,
             generated,
             numbered: false,
+            not_null,
         });
         declared.push(of);
     }
@@ -109,10 +108,10 @@ pub fn describe(client: &mut Client, name: &str) -> Result<Option<Described>, Er
         table: Table {
             own_parents: parents.iter().map(|row| (row.get(0), row.get(1))).collect(),
             columns,
+            unique: unique.iter().map(|row| row.get(0)).collect(),
             triggers: client.query_one(triggers, &[&oid]).map_err(asking)?.get(0),
         },
         declared,
-        unique: unique.iter().map(|row| row.get(0)).collect(),
     }))
 }
 

@@ -22,6 +22,7 @@ mod words;
 
 use std::sync::Arc;
 
+use barrow_core::flow::Batch;
 use barrow_core::spec::Type;
 use barrow_core::spec::plan::Mode;
 use barrow_core::visible::visible;
@@ -34,12 +35,13 @@ use self::words::explained;
 use crate::asking::Value;
 use crate::dialect::Dialect;
 use crate::error::Error;
+use crate::foresight::unfit_lines;
 use crate::merge::Merged;
 use crate::outflow::{Decoder, RawRows};
 use crate::sending::{self, FileBegin, Loading, Sent};
 use crate::server::Server;
 use crate::table::Table;
-use crate::{About, Coming, Encoder, Job, Part, Portions, Refusal, Swap, Target, fit};
+use crate::{About, Coming, Encoder, Foresight, Job, Part, Portions, Refusal, Swap, Target, fit};
 
 const DIALECT: Dialect = Dialect::Postgres;
 
@@ -114,6 +116,16 @@ impl Postgres {
                 visible(name.as_bytes())
             ))
         })
+    }
+
+    /// A table as a load would make it. Nothing is left of it.
+    fn as_made(&mut self, job: &Job, table: &str) -> Result<Described, Error> {
+        let name = sending::beside_for_now(table);
+        let sql = job.create_table_as(table, &name, DIALECT)?;
+        self.run("BEGIN", "looking at the table that a load would make")?;
+        let made = self.run(&sql, "making the table").and_then(|()| self.described(&name));
+        self.run("ROLLBACK", "looking at the table that a load would make")?;
+        made
     }
 
     /// How many rows each table of the load has.
@@ -267,6 +279,25 @@ impl Target for Postgres {
             Some(found) => begin::fits(mode, part, &found),
             None => fit::check(part, table),
         }
+    }
+
+    fn foresight(&mut self, job: &Job) -> Result<Foresight, Error> {
+        let mut foresight = Foresight::default();
+        for part in &job.parts {
+            let found = match describe(&mut self.client, &part.table)? {
+                Some(found) if !job.makes_anew() => found,
+                _ if !(job.create || job.makes_anew()) => continue,
+                _ => self.as_made(job, &part.table)?,
+            };
+            let fields = begin::fields(part, &found)?;
+            let named = sending::named(part, &found.table);
+            let names = named.columns.into_iter().map(|column| column.name);
+            let unfit = unfit_lines(part.number, names.collect());
+            let number = part.number;
+            let encoder = Box::new(move |batch: &mut Batch| send::encode(batch, number, &fields));
+            foresight.add(part, &found.table, encoder, unfit);
+        }
+        Ok(foresight)
     }
 
     fn keep_so_far(&mut self) -> Result<(), Error> {

@@ -258,6 +258,7 @@ mod tests {
             required: false,
             generated: false,
             numbered: declared == "rowid",
+            not_null: false,
         }
     }
 

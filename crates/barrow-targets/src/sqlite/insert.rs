@@ -267,6 +267,26 @@ impl Inserter {
         })
     }
 
+    /// The good rows of a batch, which have been encoded, that the table would not keep as
+    /// they are.
+    pub fn unfit(&self, batch: &Batch) -> Vec<Refusal> {
+        let slots = batch.encoded.get(self.part).and_then(|e| e.downcast_ref::<Vec<Slot>>());
+        let width = self.encodings.len().max(1);
+        let each = slots.into_iter().flatten().enumerate();
+        let unfit = each.filter_map(|(at, slot)| {
+            let why = match slot {
+                Slot::Lossy => self.lossy(at % width),
+                Slot::Numbered => self.numbered(at % width),
+                _ => return None,
+            };
+            match why {
+                Stopped::Refused(why) => Some(self.refusal(batch, at / width, why)),
+                Stopped::Failed(_) => None,
+            }
+        });
+        unfit.collect()
+    }
+
     pub(super) fn refusal(&self, batch: &Batch, place: usize, why: Why) -> Refusal {
         let column = why.ends_with(&self.names);
         Refusal {

@@ -32,7 +32,7 @@ use crate::error::Error;
 use crate::merge::Merged;
 use crate::outflow::{Decoder, RawRows};
 use crate::table::{Table, TableColumn};
-use crate::{About, Coming, Encoder, Job, Part, Refusal, Rights, Target, fit, unique};
+use crate::{About, Coming, Encoder, Foresight, Job, Part, Refusal, Rights, Target, fit, unique};
 
 /// How long a lock of another program is waited for.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -178,6 +178,7 @@ impl Sqlite {
                 required: not_null && !has_default && !is_rowid,
                 generated: hidden != 0,
                 numbered: is_rowid,
+                not_null: not_null && !is_rowid,
                 declared,
             })
         })?;
@@ -275,7 +276,7 @@ impl Sqlite {
             Mode::Truncate | Mode::Replace => 0,
         };
         let unique = match job.mode {
-            Mode::Merge => self.unique(name)?,
+            Mode::Merge => table.unique.clone(),
             _ => Vec::new(),
         };
         for part in job.parts_of(name) {
@@ -347,6 +348,7 @@ impl Sqlite {
             .map_err(asking)?;
         let columns = self.columns(table).map_err(asking)?;
         Ok(Some(Table {
+            unique: self.unique(table)?,
             columns,
             triggers: triggers > 0,
             own_parents: self.own_parents(table).map_err(asking)?,
@@ -357,6 +359,28 @@ impl Sqlite {
 fn fits(part: &Part, table: &Table) -> Result<(), Error> {
     fit::check(part, table)?;
     check_affinities(part, table)
+}
+
+/// What finds the rows that tables would refuse, where `describe` says what there is.
+pub fn foresight(
+    job: &Job,
+    mut describe: impl FnMut(&str) -> Result<Option<Table>, Error>,
+) -> Result<Foresight, Error> {
+    let mut foresight = Foresight::default();
+    for part in &job.parts {
+        let found = describe(&part.table)?.filter(|_| !job.makes_anew());
+        let table = match found {
+            Some(table) => table,
+            None if !(job.create || job.makes_anew()) => continue,
+            None => Table::as_made(part, Dialect::Sqlite),
+        };
+        let inserter = Inserter::new(part, &table);
+        let (encodings, number) = (inserter.encodings(), part.number);
+        let encoder = Box::new(move |batch: &mut Batch| encode::encode(&encodings, number, batch));
+        let unfit = Box::new(move |batch: &Batch| inserter.unfit(batch));
+        foresight.add(part, &table, encoder, unfit);
+    }
+    Ok(foresight)
 }
 
 /// Text in a column that turns text into numbers would lose its zeros.
@@ -422,9 +446,13 @@ impl Target for Sqlite {
 
     fn fits(&mut self, mode: Mode, part: &Part, table: &Table) -> Result<(), Error> {
         if mode == Mode::Merge {
-            unique::check(part, &self.unique(&part.table)?)?;
+            unique::check(part, &table.unique)?;
         }
         fits(part, table)
+    }
+
+    fn foresight(&mut self, job: &Job) -> Result<Foresight, Error> {
+        foresight(job, |table| self.describe_table(table))
     }
 
     fn dialect(&self) -> Dialect {

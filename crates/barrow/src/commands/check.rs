@@ -1,27 +1,30 @@
 //! `barrow check`: what a load would do, without loading.
 
+use std::collections::HashSet;
 use std::process::ExitCode;
 use std::time::{Duration, Instant};
 
 use barrow_core::flow::{self, Batch, Sink};
-use barrow_core::keys::{self, Key, Keys, Twice};
+use barrow_core::keys::{self, Keys, Twice};
 use barrow_core::records::splitter::{BLOCK, Splitter};
 use barrow_core::rejects::{Keeper, Reject};
 use barrow_core::seen::Seen;
 use barrow_core::source::SourceFile;
 use barrow_core::spec::Plan;
-use barrow_core::spec::plan::Mode;
+use barrow_core::spec::plan::{KindPlan, Mode, Per};
 use barrow_core::tally::Tally;
 use barrow_core::visible::visible;
-use barrow_targets::{Dialect, Job, Table, Url, ledger};
+use barrow_targets::{Dialect, Foresight, Job, Refusal, Table, Url, ledger};
 
 use super::job::{Spec, flow_options};
 use super::sides::{Side, Sides};
 use crate::args::{Check, Report};
-use crate::failure::{BEYOND_TOLERANCE, Failure};
-use crate::loading::run_id;
+use crate::failure::Failure;
+use crate::loading::choose::{self, Choice};
+use crate::loading::sink::would_empty;
+use crate::loading::{Order, reasons, run_id};
 use crate::view::progress::Progress;
-use crate::view::summary::{self, Outcome, Summary, TableRows, TwiceSeen};
+use crate::view::summary::{self, LeftWhole, Outcome, Summary, TableRows, TwiceSeen};
 use crate::view::{connection, failure, sides};
 
 /// Checks, and says what a load would do.
@@ -35,11 +38,18 @@ pub fn run(args: &Check) -> Result<ExitCode, Failure> {
     if args.connect {
         return connect(&spec, args);
     }
-    let files = spec.files(&args.files)?;
-    let target = Compared::new(&spec, args)?;
+    let mut target = Compared::new(&spec, args, spec.files(&args.files)?)?;
+    if target.choice.files.is_empty() {
+        return nothing_new(&spec, args, target);
+    }
+    let files: Vec<SourceFile> = target.choice.files.iter().map(|f| f.source.clone()).collect();
     let header = match files.first() {
         Some(SourceFile::Stdin) | None => None,
-        Some(file) => Splitter::new(&spec.plan, Vec::new(), BLOCK).header_names(file)?,
+        // Where it cannot be read, reading all of it says so as a load would.
+        Some(file) => {
+            let splitter = Splitter::new(&spec.plan, Vec::new(), BLOCK);
+            splitter.header_names(file).ok().flatten()
+        }
     };
     let before = target.sides(&spec.plan, header.as_deref(), &[]);
     if before
@@ -55,9 +65,15 @@ pub fn run(args: &Check) -> Result<ExitCode, Failure> {
         ));
     }
     let run = run_id();
-    let mut sink = CheckSink::new(&spec.plan, &files, args, &run);
-    let encode = |batch: &mut Batch| look(&spec.plan, batch);
-    let options = flow_options(shared, &run);
+    let mut sink = CheckSink::new(&spec, &target, &files, args, &run);
+    let keys = sink.unique.clone();
+    let encode = |batch: &mut Batch| look(&spec.plan, &keys, &target.foresight, batch);
+    let mut options = flow_options(shared, &run);
+    if let Some(on) = &target.choice.going_on {
+        options.from = on.from;
+        options.expected.clone_from(&on.expected);
+        options.prefixes = true;
+    }
     let flowed = flow::run(&spec.plan, files.clone(), options, &encode, &mut sink);
     sink.progress.end();
     flowed.map_err(|failure| match failure {
@@ -65,6 +81,11 @@ pub fn run(args: &Check) -> Result<ExitCode, Failure> {
         flow::Failure::Sink(failure) => failure,
     })?;
     let (seen, summary) = sink.finish(&spec, &target, run)?;
+    let empties = matches!(spec.plan.target.mode, Mode::Truncate | Mode::Replace)
+        && !spec.plan.target.may_empty
+        && summary.is_kept()
+        && summary.loaded() == 0;
+    let unfit = target.unfit.take().or_else(|| empties.then(would_empty));
     let all = target.sides(&spec.plan, header.as_deref(), &seen);
     match shared.report {
         Report::Text => {
@@ -73,14 +94,31 @@ pub fn run(args: &Check) -> Result<ExitCode, Failure> {
         }
         Report::Json => summary::print_json_with(&summary, "columns", sides::document(&all))?,
     }
-    if let Some(unfit) = target.unfit {
-        return Err(unfit);
+    match unfit {
+        Some(unfit) => Err(unfit),
+        None => Ok(super::load::code(&summary)),
     }
-    Ok(match summary.outcome {
-        Outcome::Kept => ExitCode::SUCCESS,
-        Outcome::BeyondTolerance { .. } => ExitCode::from(BEYOND_TOLERANCE),
-        Outcome::TotalsDiffer { .. } => ExitCode::FAILURE,
-    })
+}
+
+/// Every file is in the table already: a load would do nothing.
+fn nothing_new(spec: &Spec, args: &Check, target: Compared) -> Result<ExitCode, Failure> {
+    let summary = Summary {
+        spec: spec.name(),
+        into: target.url.as_ref().map(ToString::to_string).unwrap_or_default(),
+        skipped: target.choice.skipped,
+        nothing_new: true,
+        rehearsal: true,
+        tolerance: spec.plan.rejects.tolerance,
+        ..Summary::default()
+    };
+    match args.shared.report {
+        Report::Text => summary::print_text(&summary)?,
+        Report::Json => summary::print_json(&summary)?,
+    }
+    match target.unfit {
+        Some(unfit) => Err(unfit),
+        None => Ok(ExitCode::SUCCESS),
+    }
 }
 
 /// Asks the database what it is and what may be done there, and reads no file.
@@ -111,54 +149,129 @@ struct Compared {
     job: Option<Job>,
     /// For each kind of record its table.
     tables: Vec<Option<Table>>,
-    /// Why a load would stop before it reads.
+    /// What finds the rows that the tables would refuse.
+    foresight: Foresight,
+    /// The files that a load would read, and those that it would pass over.
+    choice: Choice,
+    /// Places of files that another load is reading now.
+    in_other_hands: Vec<usize>,
+    /// Why a load would stop, if it is not for a record.
     unfit: Option<Failure>,
 }
 
 impl Compared {
-    fn new(spec: &Spec, args: &Check) -> Result<Compared, Failure> {
+    fn new(spec: &Spec, args: &Check, files: Vec<SourceFile>) -> Result<Compared, Failure> {
         let shared = &args.shared;
         let named = shared.into.is_some() || spec.plan.target.into.is_some();
-        let url = match named {
-            true => Some(spec.url(shared.into.as_deref())?),
-            false => None,
+        let mut compared = Compared {
+            url: None,
+            job: None,
+            tables: spec.plan.kinds.iter().map(|_| None).collect(),
+            foresight: Foresight::default(),
+            choice: Choice::default(),
+            in_other_hands: Vec::new(),
+            unfit: None,
         };
-        let job = match url {
-            Some(_) => Some(spec.job(shared.table.as_deref())?),
-            None => None,
+        if !named {
+            let files = files.into_iter().map(choose::outlined);
+            compared.choice.files = files.collect::<Result<_, _>>()?;
+            return Ok(compared);
+        }
+        let url = spec.url(shared.into.as_deref())?;
+        let job = spec.job_in(shared.table.as_deref(), url.dialect())?;
+        let order = Order {
+            spec,
+            url: &url,
+            job: job.clone(),
+            rejects: spec.base.join(&spec.plan.rejects.folder),
+            again: false,
+            patience: Duration::ZERO,
+            shared,
         };
-        let mut unfit = None;
-        let mut tables: Vec<Option<Table>> = spec.plan.kinds.iter().map(|_| None).collect();
-        if let (Some(url), Some(job)) = (&url, &job)
-            && job.mode != Mode::Replace
-            && barrow_targets::is_there(url)
-        {
-            let mut target = barrow_targets::open(url, false)?;
-            for part in &job.parts {
-                let table = target.describe(&part.table)?;
-                if let Some(table) = &table
-                    && let Err(error) = target.fits(job.mode, part, table)
-                {
-                    unfit = unfit.or(Some(error.into()));
-                }
-                tables[part.number] = table;
+        match barrow_targets::is_there(&url) {
+            true => compared.ask(&order, files)?,
+            false => {
+                let files = files.into_iter().map(choose::outlined);
+                compared.choice.files = files.collect::<Result<_, _>>()?;
+                compared.foresight = barrow_targets::foresight_of_new(&url, &job)?;
             }
         }
-        for part in job.iter().flat_map(|job| &job.parts) {
-            let makes = job.as_ref().is_some_and(makes);
-            if tables[part.number].is_none() && !makes && unfit.is_none() {
-                unfit = Some(Failure::wrong(
+        compared.miss(&job);
+        (compared.url, compared.job) = (Some(url), Some(job));
+        Ok(compared)
+    }
+
+    /// Holds the job against the tables, and the files against the ledger.
+    fn ask(&mut self, order: &Order<'_>, files: Vec<SourceFile>) -> Result<(), Failure> {
+        let job = &order.job;
+        let mut target = barrow_targets::open(order.url, false)?;
+        for part in &job.parts {
+            let table = target.describe(&part.table)?;
+            if job.mode == Mode::Replace {
+                continue;
+            }
+            if let Some(table) = &table
+                && let Err(error) = target.fits(job.mode, part, table)
+            {
+                self.unfit = self.unfit.take().or(Some(error.into()));
+            }
+            self.tables[part.number] = table;
+        }
+        if self.unfit.is_none() {
+            match target.foresight(job) {
+                Ok(foresight) => self.foresight = foresight,
+                Err(error) => self.unfit = Some(error.into()),
+            }
+        }
+        let (choice, stops) = choose::foresee(order, target.as_mut(), files)?;
+        self.in_other_hands = choose::in_other_hands(order, &choice)?;
+        self.choice = choice;
+        self.unfit = self.unfit.take().or(stops);
+        Ok(())
+    }
+
+    /// A table that is not there and would not be made.
+    fn miss(&mut self, job: &Job) {
+        for part in &job.parts {
+            if self.tables[part.number].is_none() && !makes(job) && self.unfit.is_none() {
+                self.unfit = Some(Failure::wrong(
                     format!("there is no table {}", visible(part.table.as_bytes())),
                     "say [target] create = true to have it made from the spec, or see barrow ddl",
                 ));
             }
         }
-        Ok(Compared {
-            url,
-            job,
-            tables,
-            unfit,
-        })
+    }
+
+    /// The sets of columns of which no two records may have the same values: the spec's key,
+    /// and those of the table. For each kind of record, as places in what is read.
+    fn unique(&self, plan: &Plan) -> Vec<Vec<Key>> {
+        let each = plan.kinds.iter().enumerate().map(|(number, kind)| {
+            let own = kind.key.iter().map(|place| kind.columns[*place].name.clone());
+            let mut sets: Vec<Vec<String>> = vec![own.collect()];
+            if plan.target.mode == Mode::Merge {
+                // Rows with the same key are merged one after the other.
+                sets.clear();
+            }
+            let theirs = self.tables[number].iter().flat_map(|table| &table.unique);
+            let is_merged = |set: &Vec<String>| {
+                plan.target.mode == Mode::Merge && is_same_set(set, &kind_key(kind))
+            };
+            for set in theirs.filter(|set| !is_merged(set)) {
+                if !sets.iter().any(|other| is_same_set(other, set)) {
+                    sets.push(set.clone());
+                }
+            }
+            let placed = sets.into_iter().filter(|set| !set.is_empty()).filter_map(|names| {
+                let slot = |name: &String| {
+                    let place = kind.columns.iter().position(|c| c.name.eq_ignore_ascii_case(name));
+                    kind.slot(place?)
+                };
+                let slots = names.iter().map(slot).collect::<Option<Vec<usize>>>()?;
+                Some(Key { names, slots })
+            });
+            placed.collect()
+        });
+        each.collect()
     }
 
     /// Each kind's columns, side by side.
@@ -193,15 +306,37 @@ fn makes(job: &Job) -> bool {
     job.create || job.mode == Mode::Replace
 }
 
+fn kind_key(kind: &KindPlan) -> Vec<String> {
+    let names = kind.key.iter().map(|place| kind.columns[*place].name.clone());
+    names.collect()
+}
+
+fn is_same_set(a: &[String], b: &[String]) -> bool {
+    let has = |set: &[String], name: &String| set.iter().any(|n| n.eq_ignore_ascii_case(name));
+    a.len() == b.len() && a.iter().all(|name| has(b, name))
+}
+
+/// Columns of which no two records may have the same values.
+#[derive(Clone)]
+struct Key {
+    names: Vec<String>,
+    /// Their places in what is read.
+    slots: Vec<usize>,
+}
+
 /// What the workers find out of a part of a batch beside its rows.
 #[derive(Default)]
 struct Looked {
     seen: Vec<Seen>,
-    keys: Vec<(u128, u64)>,
+    /// For each key the hashes of its values, with the lines.
+    keys: Vec<Vec<(u128, u64)>>,
+    /// Rows that the table would refuse; those of all parts, with the first.
+    refused: Vec<Refusal>,
 }
 
 /// Looks at the good rows of a batch, in the worker that typed them.
-fn look(plan: &Plan, batch: &mut Batch) {
+fn look(plan: &Plan, unique: &[Vec<Key>], foresight: &Foresight, batch: &mut Batch) {
+    let mut refused = foresight.refusals(batch);
     let Batch {
         block,
         parts,
@@ -209,45 +344,69 @@ fn look(plan: &Plan, batch: &mut Batch) {
         ..
     } = batch;
     encoded.clear();
-    for (kind, rows) in plan.kinds.iter().zip(parts) {
+    for (number, (kind, rows)) in plan.kinds.iter().zip(parts).enumerate() {
+        let own = refused.iter().filter(|refusal| refusal.part == number);
+        let own: HashSet<u32> = own.map(|refusal| refusal.row).collect();
         let mut looked = Looked {
             seen: vec![Seen::default(); kind.read.len()],
-            keys: Vec::new(),
+            ..Looked::default()
         };
         for (slot, seen) in looked.seen.iter_mut().enumerate() {
             seen.column(slot, rows, &block.bytes);
         }
-        let key: Option<Vec<usize>> = kind.key.iter().map(|place| kind.slot(*place)).collect();
-        if let Some(key) = key.filter(|key| !key.is_empty()) {
-            for row in &rows.good {
+        for key in &unique[number] {
+            let mut hashes = Vec::new();
+            for row in rows.good.iter().filter(|row| !own.contains(row)) {
                 let mark = &block.marks[rows.marks[*row as usize] as usize];
-                let hash = keys::hash(&key, rows, *row as usize, &block.bytes);
+                let hash = keys::hash(&key.slots, rows, *row as usize, &block.bytes);
                 let line = block.first_line + u64::from(mark.line);
-                looked.keys.extend(hash.map(|hash| (hash, line)));
+                hashes.extend(hash.map(|hash| (hash, line)));
             }
+            looked.keys.push(hashes);
         }
         encoded.push(Box::new(looked));
+    }
+    if let Some(looked) = encoded.first_mut().and_then(|e| e.downcast_mut::<Looked>()) {
+        looked.refused = std::mem::take(&mut refused);
     }
 }
 
 /// Counts what a load would do.
 struct CheckSink<'c> {
+    plan: &'c Plan,
     files: &'c [SourceFile],
+    unique: Vec<Vec<Key>>,
+    /// Files that a load would leave out whole.
+    left_whole: Vec<LeftWhole>,
     keeper: Option<Keeper>,
     tally: Tally,
     progress: Progress,
     seen: Vec<Vec<Seen>>,
-    keys: Vec<Keys>,
+    keys: Vec<Vec<Keys>>,
     clock: Instant,
     times: Vec<Duration>,
+    /// How long all of them took.
+    timed: Duration,
 }
 
 impl<'c> CheckSink<'c> {
-    fn new(plan: &Plan, files: &'c [SourceFile], args: &Check, run: &str) -> CheckSink<'c> {
-        let seen =
-            |kind: &barrow_core::spec::plan::KindPlan| vec![Seen::default(); kind.read.len()];
+    fn new(
+        spec: &'c Spec,
+        target: &Compared,
+        files: &'c [SourceFile],
+        args: &Check,
+        run: &str,
+    ) -> CheckSink<'c> {
+        let plan = &spec.plan;
+        let seen = |kind: &KindPlan| vec![Seen::default(); kind.read.len()];
+        let unique = target.unique(plan);
+        let keys = |keys: &Vec<Key>| keys.iter().map(|_| Keys::default()).collect();
         CheckSink {
+            plan,
             files,
+            keys: unique.iter().map(keys).collect(),
+            unique,
+            left_whole: Vec::new(),
             keeper: args
                 .rejects
                 .as_ref()
@@ -255,9 +414,9 @@ impl<'c> CheckSink<'c> {
             tally: Tally::default(),
             progress: Progress::new(files, args.shared.quiet),
             seen: plan.kinds.iter().map(seen).collect(),
-            keys: plan.kinds.iter().map(|_| Keys::default()).collect(),
             clock: Instant::now(),
             times: Vec::new(),
+            timed: Duration::ZERO,
         }
     }
 }
@@ -271,27 +430,35 @@ impl Sink for CheckSink<'_> {
 
     fn take(&mut self, batch: &mut Batch) -> Result<(), Failure> {
         let file = batch.file().map_or(0, |file| file.index);
-        for (number, looked) in batch.encoded.iter().enumerate() {
-            let Some(looked) = looked.downcast_ref::<Looked>() else {
+        let mut refusals = Vec::new();
+        for (number, looked) in batch.encoded.iter_mut().enumerate() {
+            let Some(looked) = looked.downcast_mut::<Looked>() else {
                 continue;
             };
+            refusals.append(&mut looked.refused);
             for (all, seen) in self.seen[number].iter_mut().zip(&looked.seen) {
                 all.add(seen);
             }
-            for (hash, line) in &looked.keys {
-                let key = Key {
-                    hash: *hash,
-                    file: file as u32,
-                    line: *line,
-                };
-                self.keys[number].add(key).map_err(not_kept)?;
+            for (all, hashes) in self.keys[number].iter_mut().zip(&looked.keys) {
+                for (hash, line) in hashes {
+                    let key = keys::Key {
+                        hash: *hash,
+                        file: file as u32,
+                        line: *line,
+                    };
+                    all.add(key).map_err(not_kept)?;
+                }
             }
         }
-        self.keep(batch)?;
-        self.tally.add(batch, batch.good() as u64, &[]);
+        let good = (batch.good() - refusals.len()) as u64;
+        let refused = reasons::refused(&self.plan.kinds, batch, refusals);
+        self.keep(batch, &refused)?;
+        self.tally.add(batch, good, &refused);
         if batch.block.last.is_some() {
-            let before: Duration = self.times.iter().sum();
-            self.times.push(self.clock.elapsed().saturating_sub(before));
+            let so_far = self.clock.elapsed();
+            self.times.push(so_far.saturating_sub(self.timed));
+            self.timed = so_far;
+            self.end_file(file, !batch.differences.is_empty());
         }
         self.progress
             .advance(batch.block.taken, self.tally.records());
@@ -300,11 +467,32 @@ impl Sink for CheckSink<'_> {
 }
 
 impl CheckSink<'_> {
-    fn keep(&mut self, batch: &Batch) -> Result<(), Failure> {
+    /// A file that is beyond its tolerance would be left out whole, where files are judged
+    /// one by one.
+    fn end_file(&mut self, index: usize, differs: bool) {
+        let place = self.tally.place_of(index);
+        let Some(file) = self.tally.files.get(place) else {
+            return;
+        };
+        let beyond = !self.plan.rejects.tolerance.allows(file.rejected, file.records);
+        if self.plan.rejects.per == Per::File && (beyond || differs) {
+            self.left_whole.push(LeftWhole {
+                file: file.name.clone(),
+                rejected: file.rejected,
+                records: file.records,
+                differs,
+                kept_in: None,
+            });
+            self.tally.take_back_file();
+        }
+    }
+
+    fn keep(&mut self, batch: &Batch, refused: &[Reject]) -> Result<(), Failure> {
         let (Some(keeper), Some(file)) = (&mut self.keeper, batch.file()) else {
             return Ok(());
         };
-        let rejects: Vec<&Reject> = batch.rejects.iter().collect();
+        let mut rejects: Vec<&Reject> = batch.rejects.iter().chain(refused).collect();
+        rejects.sort_by_key(|reject| reject.offset);
         if !rejects.is_empty() {
             keeper.keep(file, &self.files[file.index].file_name(), rejects)?;
         }
@@ -325,17 +513,25 @@ impl CheckSink<'_> {
             keeper.finish()?;
         }
         let mut twice = Vec::new();
-        for (keys, kind) in self.keys.into_iter().zip(&spec.plan.kinds) {
-            let names = kind
-                .key
-                .iter()
-                .map(|place| kind.columns[*place].name.clone());
-            let mut seen = TwiceSeen::new(names.collect());
-            keys.finish(&mut |found: Twice| seen.note(&found))
-                .map_err(not_kept)?;
-            // A merge takes rows with the same key one after the other.
-            if seen.count > 0 && spec.plan.target.mode != Mode::Merge {
-                twice.push(seen);
+        for (keys, unique) in self.keys.into_iter().zip(&self.unique) {
+            for (keys, key) in keys.into_iter().zip(unique) {
+                let mut seen = TwiceSeen::new(key.names.clone());
+                keys.finish(&mut |found: Twice| seen.note(&found))
+                    .map_err(not_kept)?;
+                if seen.count > 0 {
+                    twice.push(seen);
+                }
+            }
+        }
+        let place_of = |index: usize| self.tally.place_of(index);
+        let places: Vec<(usize, usize)> = (0..self.files.len()).map(|i| (i, place_of(i))).collect();
+        for (index, place) in places {
+            let Some(file) = self.tally.files.get_mut(place) else {
+                continue;
+            };
+            file.notes.extend(target.choice.files.get(index).and_then(|f| f.note.clone()));
+            if target.in_other_hands.contains(&index) {
+                file.notes.push("another load is reading it now; a load would wait for that".into());
             }
         }
         let tables = target
@@ -358,6 +554,10 @@ impl CheckSink<'_> {
             rehearsal: true,
             stops: target.unfit.is_some(),
             twice,
+            remarks: remarks(target),
+            skipped: target.choice.skipped.clone(),
+            went_on: target.choice.going_on.as_ref().map(|on| on.words.clone()),
+            left_whole: self.left_whole,
             tolerance: spec.plan.rejects.tolerance,
             rejects: self
                 .keeper
@@ -369,11 +569,24 @@ impl CheckSink<'_> {
             tally: self.tally,
             ..Summary::default()
         };
-        summary.outcome = match (summary.tally.differences.is_empty(), summary.is_within()) {
+        let is_judged = spec.plan.rejects.per == Per::File;
+        let is_within = is_judged || summary.is_within();
+        let differs = !is_judged && !summary.tally.differences.is_empty();
+        summary.outcome = match (!differs, is_within) {
             (false, _) => Outcome::TotalsDiffer { not_kept: 0 },
             (true, false) => Outcome::BeyondTolerance { not_kept: 0 },
             (true, true) => Outcome::Kept,
         };
         Ok((self.seen, summary))
+    }
+}
+
+/// What a check could not hold the files against.
+fn remarks(target: &Compared) -> Vec<String> {
+    match &target.url {
+        Some(_) => Vec::new(),
+        None => vec![
+            "no database was named, so nothing was held against a table or a ledger".into(),
+        ],
     }
 }

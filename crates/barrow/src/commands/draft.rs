@@ -52,7 +52,7 @@ pub fn run(args: &Draft) -> Result<ExitCode, Failure> {
 fn keeps_no_password(into: &str) -> Result<(), Failure> {
     // What has names of the environment in it is no secret yet.
     Url::parse(into, Path::new(""), |_| Some("x".into()))?;
-    if secret::spans(into).is_empty() {
+    if !secret::is_in(into) {
         return Ok(());
     }
     Err(Failure::wrong(

@@ -8,7 +8,7 @@ use barrow_core::source::{self, SourceFile};
 use barrow_core::spec::{self, Known, Plan};
 use barrow_core::values::ColumnReader;
 use barrow_core::visible::visible;
-use barrow_targets::{Column, Job, Part, Url};
+use barrow_targets::{Column, Dialect, Job, Part, Url};
 
 use crate::args::Shared;
 use crate::failure::Failure;
@@ -101,6 +101,23 @@ impl Spec {
 
     /// What is to be loaded, and where.
     pub fn job(&self, table: Option<&str>) -> Result<Job, Failure> {
+        self.job_as_named(table)
+    }
+
+    /// The same for a kind of database: in SQLite's names capitals and small letters are the
+    /// same, so tables that differ in case alone are one.
+    ///
+    /// # Errors
+    /// There is no table to load into.
+    pub fn job_in(&self, table: Option<&str>, dialect: Dialect) -> Result<Job, Failure> {
+        let job = self.job_as_named(table)?;
+        Ok(match dialect {
+            Dialect::Sqlite => job.folded(),
+            Dialect::Postgres | Dialect::MariaDb => job,
+        })
+    }
+
+    fn job_as_named(&self, table: Option<&str>) -> Result<Job, Failure> {
         let target = &self.plan.target;
         let kinds = self.plan.kinds.iter().enumerate();
         let loaded = kinds.filter(|(_, kind)| kind.load);

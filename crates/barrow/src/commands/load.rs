@@ -18,9 +18,10 @@ pub fn run(args: &Load) -> Result<ExitCode, Failure> {
     let mut spec = Spec::read(&args.spec, shared.into.as_deref(), shared.table.as_deref())?;
     apply(args, &mut spec)?;
     let files = spec.files(&args.files)?;
+    let url = spec.url(shared.into.as_deref())?;
     let order = Order {
-        url: &spec.url(shared.into.as_deref())?,
-        job: spec.job(shared.table.as_deref())?,
+        job: spec.job_in(shared.table.as_deref(), url.dialect())?,
+        url: &url,
         rejects: match &args.rejects {
             Some(folder) => folder.clone(),
             None => spec.base.join(&spec.plan.rejects.folder),

@@ -92,6 +92,56 @@ pub fn choose(
     decide(order, target, table_key, files)
 }
 
+/// What would be loaded, without keeping anybody away: for a look ahead. Where a load would
+/// stop, the reason comes as well.
+///
+/// # Errors
+/// A file or the ledger cannot be read.
+pub fn foresee(
+    order: &Order<'_>,
+    target: &mut dyn Target,
+    sources: Vec<SourceFile>,
+) -> Result<(Choice, Option<Failure>), Failure> {
+    let files = sources.into_iter().map(outlined);
+    let files: Vec<Chosen> = files.collect::<Result<_, _>>()?;
+    let table_key = match order.spec.plan.target.ledger {
+        true => ledger::table_key(target, &order.job)?,
+        false => String::new(),
+    };
+    if table_key.is_empty() || !ledger::is_there(target)? {
+        let choice = Choice {
+            files,
+            table_key,
+            ..Choice::default()
+        };
+        return Ok((choice, None));
+    }
+    let (known, mut choice) = placed(order, target, table_key, files)?;
+    let stops = known.may_come_again(order).err();
+    choice.going_on = known.go_on(order, &mut choice.files)?;
+    Ok((choice, stops))
+}
+
+/// The files that another load has in its hands now, by their places.
+///
+/// # Errors
+/// The database cannot be asked.
+pub fn in_other_hands(order: &Order<'_>, choice: &Choice) -> Result<Vec<usize>, Failure> {
+    let mut theirs = Vec::new();
+    if choice.table_key.is_empty() {
+        return Ok(theirs);
+    }
+    // Of a session of its own, which lets go at once.
+    let mut target = barrow_targets::open(order.url, false)?;
+    for (place, file) in choice.files.iter().enumerate() {
+        let Some(outline) = &file.outline else { continue };
+        if !target.claim(lock_of(&choice.table_key, &outline.sample), false)? {
+            theirs.push(place);
+        }
+    }
+    Ok(theirs)
+}
+
 /// Whether a file could be had.
 pub enum Claimed {
     /// Another load has it now.
@@ -129,17 +179,28 @@ fn decide(
     table_key: String,
     outlined: Vec<Chosen>,
 ) -> Result<Choice, Failure> {
+    let (known, mut choice) = placed(order, target, table_key, outlined)?;
+    known.may_come_again(order)?;
+    choice.going_on = known.go_on(order, &mut choice.files)?;
+    Ok(choice)
+}
+
+/// The files, each to load or to pass over.
+fn placed(
+    order: &Order<'_>,
+    target: &mut dyn Target,
+    table_key: String,
+    files: Vec<Chosen>,
+) -> Result<(Known, Choice), Failure> {
     let mut choice = Choice {
         table_key,
         ..Choice::default()
     };
-    let mut known = Known::ask(order, target, &choice.table_key, &outlined)?;
-    for file in outlined {
+    let mut known = Known::ask(order, target, &choice.table_key, &files)?;
+    for file in files {
         known.place(file, &mut choice)?;
     }
-    known.may_come_again(order)?;
-    choice.going_on = known.go_on(order, &mut choice.files)?;
-    Ok(choice)
+    Ok((known, choice))
 }
 
 /// A file with its size and sample.

@@ -4,7 +4,7 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use barrow_core::flow::{self, Batch, Batches};
-use barrow_core::rejects::{Code, Keeper, Reject};
+use barrow_core::rejects::{Keeper, Reject};
 use barrow_core::spec::plan::{Every, KindPlan, Mode, Per, Tolerance};
 use barrow_core::tally::Tally;
 use barrow_core::visible::visible;
@@ -17,6 +17,7 @@ use super::choose::Chosen;
 use super::group::Group;
 use super::note::{Note, Original};
 use super::originals::{Originals, told};
+use super::reasons;
 use super::rejects_table::RejectsTable;
 use super::waiting;
 use crate::failure::Failure;
@@ -76,6 +77,14 @@ pub struct Finished {
     pub summary: Summary,
     /// The rows.
     pub rows_after: Vec<u64>,
+}
+
+/// Said where a load would leave an empty table behind, which nobody asked for.
+pub fn would_empty() -> Failure {
+    Failure::wrong(
+        "no record of these files would be in the table, which would be empty then",
+        "if that is what is meant, say [target] may_empty = true",
+    )
 }
 
 impl<'l> LoadSink<'l> {
@@ -220,7 +229,7 @@ impl LoadSink<'_> {
         refusals: Vec<Refusal>,
     ) -> Result<(), Failure> {
         let loaded = (batch.good() - refusals.len()) as u64;
-        let refused = self.refused(batch, refusals);
+        let refused = reasons::refused(self.kinds, batch, refusals);
         self.originals.note(batch, index, &refused);
         if self.originals.is_replayed(index) {
             let rejected = told(&batch.rejects) + told(&refused);
@@ -247,21 +256,6 @@ impl LoadSink<'_> {
         self.progress
             .advance(batch.block.taken, self.tally.records());
         Ok(())
-    }
-
-    /// Rows that the table refused as rejects, with the value where it is one column's.
-    fn refused(&self, batch: &Batch, refusals: Vec<Refusal>) -> Vec<Reject> {
-        let reject = |r: Refusal| {
-            let row = r.row as usize;
-            let column = r.column.as_deref();
-            let value = r.detail.or_else(|| match r.code {
-                // Not for a value, but for what it means to the table.
-                Code::DuplicateKey | Code::Refused => None,
-                _ => batch.shown(self.kinds.get(r.part)?, r.part, column?, row),
-            });
-            batch.refuse(r.part, row, r.code, r.column, r.words, value)
-        };
-        refusals.into_iter().map(reject).collect()
     }
 
     fn is_within(&self) -> bool {
@@ -415,10 +409,7 @@ impl LoadSink<'_> {
         let not_kept = self.since_commit;
         let is_empty = self.tally.loaded() == 0 && self.committed == 0;
         if self.may_not_empty && is_empty && self.is_within() {
-            return Err(Failure::wrong(
-                "no record of these files would be in the table, which would be empty then",
-                "if that is what is meant, say [target] may_empty = true",
-            ));
+            return Err(would_empty());
         }
         if !self.tally.differences.is_empty() && self.per == Per::Run {
             let outcome = Outcome::TotalsDiffer { not_kept };

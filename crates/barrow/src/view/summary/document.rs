@@ -79,7 +79,7 @@ pub fn document(s: &Summary) -> Value {
             "open_rejects": f.open.map_or(0, |(open, _)| open),
             "spec_has_changed": f.open.is_some_and(|(_, changed)| changed),
         })).collect::<Vec<_>>(),
-        "went_on": s.went_on, "made": s.made, "reasons_not_written": s.untold,
+        "went_on": s.went_on, "made": s.made, "remarks": s.remarks, "reasons_not_written": s.untold,
         "left_out_whole": s.left_whole.iter().map(|f| json!({
             "file": f.file, "rejected": f.rejected, "records": f.records, "totals_differ": f.differs,
         })).collect::<Vec<_>>(),

@@ -53,6 +53,8 @@ pub struct Summary {
     pub nothing_new: bool,
     /// What was made, in plain words.
     pub made: Vec<String>,
+    /// What else people should know.
+    pub remarks: Vec<String>,
     /// That an interrupted run went on, and where.
     pub went_on: Option<String>,
     /// Files that were taken back, for they are beyond their tolerance.

@@ -45,11 +45,14 @@ pub fn text(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     reasons(s, out)?;
     twice(s, out)?;
     differences(s, out)?;
+    left_whole(s, out)?;
     if s.rehearsal {
         mended(s, out)?;
+        for remark in &s.remarks {
+            writeln!(out, "  {remark}")?;
+        }
         return would(s, out);
     }
-    left_whole(s, out)?;
     mended(s, out)?;
     next(s, out)?;
     disposed(s, out)?;
@@ -102,7 +105,12 @@ fn left_whole(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     if s.left_whole.is_empty() {
         return Ok(());
     }
-    writeln!(out, "  {}", "files that were left out whole".red().bold())?;
+    writeln!(out, "  {}", match s.rehearsal {
+            true => "files that would be left out whole",
+            false => "files that were left out whole",
+        }
+        .red()
+        .bold())?;
     for left in &s.left_whole {
         let why = match left.differs {
             true => "its totals differ from what was found".to_string(),
@@ -170,8 +178,11 @@ fn would(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         writeln!(out, "  what would be rejected is in {folder}/")?;
     }
     let words = match s.outcome {
-        _ if s.stops => "nothing was loaded, and a load would stop before it reads".into(),
+        _ if s.stops => "nothing was loaded, and a load would stop".into(),
         _ if s.mended.is_some() => "nothing was loaded".into(),
+        Outcome::Kept if !s.left_whole.is_empty() => {
+            "nothing was loaded; a load would keep the files that are not left out".into()
+        }
         Outcome::Kept if s.rejected() == 0 => {
             "nothing was loaded; a load would keep all of it".into()
         }
