@@ -187,6 +187,14 @@ fn decimal(p: &Profile, numbers: u64, remarks: &mut Vec<String>) -> Option<Choic
         .filter(|m| p.marks[*m].fits == numbers)
         .collect();
     let first = *fitting.first()?;
+    if p.marks[first].alike == numbers {
+        remarks.push(
+            "text: every value has the same groups of three digits, as addresses and telephone \
+             numbers do; as a number it would have a group_mark"
+                .to_string(),
+        );
+        return None;
+    }
     let of = |place: usize| {
         let marks = &p.marks[place];
         let (whole, scale) = (marks.whole, marks.fraction);

@@ -1,5 +1,7 @@
 //! How files are laid out, told from the start of the first one.
 
+use std::collections::HashSet;
+
 use super::names;
 use super::patterns::{KNOWN, Skeleton};
 use crate::error::Error;
@@ -13,6 +15,9 @@ use crate::visible::visible;
 
 /// How much of the first file is looked at, in bytes.
 const SAMPLE: usize = 512 << 10;
+
+/// The most that is looked at, where the first line is longer than that.
+const LARGEST: usize = 256 << 20;
 
 /// Lines that are looked at, at the most.
 const LINES: usize = 3_000;
@@ -77,13 +82,13 @@ pub struct Shape {
 impl Shape {
     /// Whether columns can be found by the header's names.
     pub fn by_name(&self) -> bool {
-        let unique = |name: &String| self.header.iter().filter(|n| *n == name).count() == 1;
+        let mut seen = HashSet::new();
         self.has_header
             && matches!(self.layout, Layout::Delimited { .. })
             && self
                 .header
                 .iter()
-                .all(|name| unique(name) && !name.is_empty())
+                .all(|name| seen.insert(name) && !name.is_empty())
     }
 }
 
@@ -94,19 +99,32 @@ impl Shape {
 pub fn find(source: &SourceFile) -> Result<Shape, Error> {
     let plan = read_plan(ANY_FILE)
         .map_err(|_| Error::Worker("the spec that reads any file is wrong".into()))?;
-    let (start, text, bytes) = open(&plan, source, SAMPLE)?;
-    let ending = FileEnding::decide(&plan.records, &start.charset, &bytes, true)?;
-    let mut decoded = Vec::new();
-    let from = if text.transcoder.is_some() {
-        0
-    } else {
-        start.mark
+    let mut sample = SAMPLE;
+    let (start, packing, lines) = loop {
+        let (start, text, bytes) = open(&plan, source, sample)?;
+        let ending = FileEnding::decide(&plan.records, &start.charset, &bytes, true)?;
+        let mut decoded = Vec::new();
+        let from = match text.transcoder {
+            Some(_) => 0,
+            None => start.mark,
+        };
+        let _ = start
+            .charset
+            .decode(&bytes[from..], Some("\u{FFFD}"), &mut decoded);
+        let lines = lines(&decoded, ending.unwrap_or(FileEnding::Line), text.whole);
+        if !lines.is_empty() || text.whole {
+            break (start, text.input.packing(), lines);
+        }
+        if sample >= LARGEST {
+            return Err(Error::NoFile(format!(
+                "the first line of {} goes on for more than {} MiB, so there is nothing to tell \
+                 its format by",
+                source.name(),
+                LARGEST >> 20
+            )));
+        }
+        sample *= 8;
     };
-    let _ = start
-        .charset
-        .decode(&bytes[from..], Some("\u{FFFD}"), &mut decoded);
-    let lines = lines(&decoded, ending.unwrap_or(FileEnding::Line), text.whole);
-    let packing = text.input.packing();
     if lines.is_empty() {
         return Err(Error::NoFile(format!(
             "{} is empty, so there is nothing to draft",

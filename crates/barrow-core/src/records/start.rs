@@ -73,7 +73,7 @@ fn begin(plan: &Plan, source: &SourceFile, first: &[u8]) -> Result<Start, Error>
     }
     let charset = match &plan.source.charset {
         None => {
-            let detected = detect(source, plan.source.packing, first)?;
+            let detected = detect(source, plan.source.packing, first, plan.source.told_by)?;
             notes.push(format!(
                 "read as {}: {}",
                 detected.encoding.name(),

@@ -31,7 +31,12 @@ pub fn byte_order_mark(first: &[u8]) -> Option<(&'static Encoding, usize)> {
 ///
 /// # Errors
 /// The file cannot be read.
-pub fn detect(source: &SourceFile, packing: Packing, first: &[u8]) -> Result<Detected, Error> {
+pub fn detect(
+    source: &SourceFile,
+    packing: Packing,
+    first: &[u8],
+    most: u64,
+) -> Result<Detected, Error> {
     if let Some((encoding, _)) = byte_order_mark(first) {
         return Ok(Detected {
             encoding,
@@ -45,11 +50,13 @@ pub fn detect(source: &SourceFile, packing: Packing, first: &[u8]) -> Result<Det
     }
     let mut input = Input::open(source, packing)?;
     let mut piece = Vec::with_capacity(PIECE);
+    let mut looked = 0;
     loop {
         piece.clear();
         let read = input.fill(PIECE, &mut piece)?;
         look.at(&piece, read < PIECE);
-        if read < PIECE {
+        looked += read as u64;
+        if read < PIECE || looked >= most {
             return Ok(look.verdict());
         }
     }

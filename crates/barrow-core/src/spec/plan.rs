@@ -195,6 +195,8 @@ pub enum TotalAt {
 pub struct SourcePlan {
     /// The encoding; none where the content decides.
     pub charset: Option<Charset>,
+    /// How many bytes of a file decide, at the most.
+    pub told_by: u64,
     /// Fields whose bytes do not decode.
     pub when_undecodable: WhenUndecodable,
     /// What stands in for bytes that do not decode.

@@ -15,7 +15,7 @@ use std::time::Duration;
 use crate::error::{Error, ErrorKind};
 use crate::{Job, Target};
 
-pub use self::read::{Wanted, files_of, known_files, mends_of, run_of_content, runs};
+pub use self::read::{Wanted, exported_files, files_of, known_files, mends_of, run_of_content, runs};
 pub use self::rejects::{REJECTS_AT_ONCE, RejectRow, forget_rejects, make_rejects, write_rejects};
 pub use self::write::{emptied, write_file, write_run};
 
@@ -177,6 +177,16 @@ pub fn table_key(target: &mut dyn Target, job: &Job) -> Result<String, Error> {
         names.push(target.full_name(table)?);
     }
     Ok(hash_of(names.join("\n").as_bytes()))
+}
+
+/// What stands for a table that was exported. It is another key than that of loads: a file
+/// may be loaded into the table that it came from.
+///
+/// # Errors
+/// The database cannot be asked.
+pub fn export_key(target: &mut dyn Target, table: &str) -> Result<String, Error> {
+    let name = target.full_name(table)?;
+    Ok(hash_of(format!("export\n{name}").as_bytes()))
 }
 
 /// Whether the database has a ledger.

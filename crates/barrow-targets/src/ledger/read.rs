@@ -40,6 +40,28 @@ pub fn known_files(
     Ok(found.into_values().collect())
 }
 
+/// The files that were exported from a table and have one of these names.
+///
+/// # Errors
+/// The database cannot be asked.
+pub fn exported_files(
+    target: &mut dyn Target,
+    export_key: &str,
+    names: &[String],
+) -> Result<Vec<File>, Error> {
+    let mut found = Vec::new();
+    for some in names.chunks(AT_ONCE) {
+        let condition = format!(
+            "table_key = ? AND outcome = 'exported' AND file_name IN ({})",
+            marks(some.len())
+        );
+        let mut values = vec![Value::from(export_key)];
+        values.extend(some.iter().map(|one| Value::from(one.as_str())));
+        found.extend(files_where(target, &condition, &values)?);
+    }
+    Ok(found)
+}
+
 /// The run that loaded a content into the tables that a key stands for, if one did.
 ///
 /// # Errors

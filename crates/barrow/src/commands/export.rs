@@ -311,8 +311,10 @@ fn note(
     if !ledger::is_there(target)? {
         return Ok(());
     }
-    // Another key than that of loads: a file may be loaded into the table it came from.
-    let table_key = hash_of(format!("export\n{}", order.what).as_bytes());
+    let table_key = match order.what.strip_prefix("table ") {
+        Some(table) => ledger::export_key(target, table)?,
+        None => hash_of(format!("export\n{}", order.what).as_bytes()),
+    };
     let id = run_id();
     let counts = |rows: u64, unfit: u64| LedgerCounts {
         read: rows + unfit,

@@ -20,6 +20,9 @@ use crate::view::records::{self, Entry, KindView, RecordsView};
 /// How many lines are shown before and after the one that is asked for.
 const NEIGHBOURS: u64 = 3;
 
+/// How many bytes tell the encoding of lines that are shown: a file may be of any size.
+const TOLD_BY: u64 = 16 << 20;
+
 /// A spec that reads any file at all, line by line.
 const ANY_FILE: &str = "[source]\nencoding = \"auto\"\n[records]\nheader = \"none\"\n\
     [delimited]\nquote = \"\"\n[columns]\nline = \"text\"\n";
@@ -36,11 +39,12 @@ pub fn run(args: &Peek) -> Result<ExitCode, Failure> {
         }
         return Ok(ExitCode::SUCCESS);
     }
-    let plan = read_plan(ANY_FILE).map_err(|problems| Failure::Spec {
+    let mut plan = read_plan(ANY_FILE).map_err(|problems| Failure::Spec {
         path: args.spec.clone(),
         text: ANY_FILE.into(),
         problems,
     })?;
+    plan.source.told_by = TOLD_BY;
     let name = args.spec.to_string_lossy().into_owned();
     let words: Vec<String> = std::iter::once(name)
         .chain(args.files.iter().cloned())

@@ -279,6 +279,8 @@ struct Known {
     going: Vec<(SourceFile, File)>,
     /// Files whose rows of before would stay beside those of now.
     changed: Vec<String>,
+    /// Files that were exported from one of the tables.
+    exported: Vec<File>,
 }
 
 impl Known {
@@ -298,6 +300,7 @@ impl Known {
             seen: HashMap::new(),
             going: Vec::new(),
             changed: Vec::new(),
+            exported: Vec::new(),
         };
         let tables = order.job.tables();
         let mut are_there = true;
@@ -315,6 +318,10 @@ impl Known {
         let paths = files.iter().filter(|file| path_of(&file.source).is_some());
         let names: Vec<String> = paths.map(|file| name_of(&file.source)).collect();
         known.files = ledger::known_files(target, table_key, &samples, &names)?;
+        for table in order.job.tables() {
+            let key = ledger::export_key(target, table)?;
+            known.exported.extend(ledger::exported_files(target, &key, &names)?);
+        }
         known
             .files
             .sort_by(|a, b| (&a.run, a.number).cmp(&(&b.run, b.number)));
@@ -407,7 +414,10 @@ impl Known {
         if let Some(known) = alike.iter().find(|f| f.outcome == Outcome::Going) {
             self.going.push((file.source.clone(), known.clone()));
         } else {
-            file.note = self.note(&file.source, &outline);
+            file.note = match self.came_from_the_table(&file.source, &outline)? {
+                Some(note) => Some(note),
+                None => self.note(&file.source, &outline),
+            };
             self.changed.extend(self.change(&file.source, &outline));
         }
         self.seen
@@ -428,6 +438,27 @@ impl Known {
         let own = full_path(source)?;
         let mut kept = self.files.iter().filter(|f| f.outcome == Outcome::Kept);
         kept.find(|file| file.path == own)
+    }
+
+    /// What is said of a file that was exported from the table it goes into.
+    fn came_from_the_table(
+        &mut self,
+        source: &SourceFile,
+        outline: &Outline,
+    ) -> Result<Option<String>, Failure> {
+        let name = name_of(source);
+        let is_alike = |file: &&File| file.name == name && file.bytes == outline.size;
+        let alike: Vec<File> = self.exported.iter().filter(is_alike).cloned().collect();
+        for file in alike {
+            if file.content.as_deref() == Some(self.hash(source)?.as_str()) {
+                return Ok(Some(format!(
+                    "this content was exported from this table, in run {}: its rows may be there \
+                     already",
+                    file.run
+                )));
+            }
+        }
+        Ok(None)
     }
 
     /// A file of this load with the same content.

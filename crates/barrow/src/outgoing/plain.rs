@@ -23,7 +23,8 @@ pub fn spec(
     if into.is_some() || table.is_some() {
         text += "\n[target]\n";
         if let Some(into) = into {
-            let _ = writeln!(text, "into  = {}", quoted(into));
+            text += "# Where it came from; a load back into it would have its rows there twice.\n";
+            let _ = writeln!(text, "# into  = {}", quoted(into));
         }
         if let Some(table) = table {
             let _ = writeln!(text, "table = {}", quoted(table));

@@ -267,6 +267,7 @@ impl Profile {
             marks.whole = marks.whole.max(more.whole);
             marks.fraction = marks.fraction.max(more.fraction);
             marks.grouped += more.grouped;
+            marks.alike += more.alike;
         }
         self.exponents += other.exponents;
         if let Some((least, most)) = other.numbers {

@@ -13,6 +13,9 @@ pub struct Marks {
     pub fraction: u32,
     /// Values that have a group mark.
     pub grouped: u64,
+    /// Values of three groups or more that have three digits each, the first too: addresses
+    /// and telephone numbers look so.
+    pub alike: u64,
 }
 
 /// The four usual ways to write a number: decimal mark and group mark.
@@ -202,6 +205,13 @@ impl Profile {
                 marks.fraction = marks.fraction.max(fraction);
                 if grouped {
                     marks.grouped += times;
+                    let groups = digits.split(|b| Some(*b) == group.bytes().next());
+                    let (mut count, mut are_alike) = (0, true);
+                    for part in groups {
+                        count += 1;
+                        are_alike &= part.len() == 3;
+                    }
+                    marks.alike += times * u64::from(are_alike && count > 2);
                 }
                 fits = true;
             }

@@ -132,6 +132,7 @@ fn source(written: &Written, problems: &mut Vec<Problem>) -> SourcePlan {
     };
     SourcePlan {
         charset,
+        told_by: u64::MAX,
         when_undecodable: it(&s.when_undecodable).unwrap_or(WhenUndecodable::Reject),
         stand_in: it(&s.stand_in).unwrap_or_else(|| "\u{FFFD}".into()),
         packing: it(&s.packing).unwrap_or(Packing::Auto),
