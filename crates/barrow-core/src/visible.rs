@@ -20,7 +20,7 @@ pub fn visible(bytes: &[u8]) -> String {
 /// The same, cut after `most` characters with a mark that says so.
 pub fn visible_short(bytes: &[u8], most: usize) -> String {
     // A character is at most 4 bytes, so this much is enough to fill `most`.
-    let head = &bytes[..bytes.len().min(most * 4)];
+    let head = &bytes[..bytes.len().min(most.saturating_mul(4))];
     let shown = visible(head);
     match shown.char_indices().nth(most) {
         Some((cut, _)) => format!("{}…", &shown[..cut]),

@@ -3,13 +3,14 @@
 use barrow_core::visible::visible;
 
 use crate::Part;
+use crate::dialect::Dialect;
 use crate::error::Error;
 
 /// Holds a part's key against the sets of columns that are unique in its table.
 ///
 /// # Errors
 /// None of them is the key: two rows of the table might have it.
-pub fn check(part: &Part, unique: &[Vec<String>]) -> Result<(), Error> {
+pub fn check(dialect: Dialect, part: &Part, unique: &[Vec<String>]) -> Result<(), Error> {
     let has = |names: &[String], name: &String| names.iter().any(|n| n.eq_ignore_ascii_case(name));
     let is_key = |names: &Vec<String>| {
         names.len() == part.key.len() && part.key.iter().all(|name| has(names, name))
@@ -27,5 +28,10 @@ pub fn check(part: &Part, unique: &[Vec<String>]) -> Result<(), Error> {
         visible(part.table.as_bytes()),
         names.join(", ")
     ))
-    .advice("make a unique index on the key's columns, and on no others"))
+    .advice(format!(
+        "make the key unique in the table: CREATE UNIQUE INDEX {} ON {} ({})",
+        dialect.quoted(&format!("{}_key", part.table.rsplit('.').next().unwrap_or_default())),
+        dialect.table(&part.table),
+        part.key.iter().map(|name| dialect.quoted(name)).collect::<Vec<_>>().join(", ")
+    )))
 }

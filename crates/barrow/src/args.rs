@@ -343,8 +343,10 @@ pub enum DialectWord {
     /// SQLite
     Sqlite,
     /// PostgreSQL
+    #[value(alias = "postgresql")]
     Postgres,
     /// MariaDB and MySQL
+    #[value(alias = "mysql")]
     Mariadb,
 }
 

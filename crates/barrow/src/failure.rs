@@ -47,7 +47,7 @@ impl Failure {
     /// Something that could not be done.
     pub fn not_done(message: impl Into<String>) -> Failure {
         Failure::NotDone {
-            message: message.into(),
+            message: without_numbers(message.into()),
             advice: None,
         }
     }
@@ -86,6 +86,19 @@ impl Failure {
     }
 }
 
+/// The words without the system's own number for them, `(os error 2)`, which says nothing
+/// to people.
+pub fn without_numbers(mut message: String) -> String {
+    const SIGN: &str = " (os error ";
+    while let Some(at) = message.find(SIGN) {
+        let Some(end) = message[at..].find(')') else {
+            break;
+        };
+        message.replace_range(at..=at + end, "");
+    }
+    message
+}
+
 impl From<barrow_core::Error> for Failure {
     fn from(error: barrow_core::Error) -> Failure {
         let message = error.to_string();
@@ -116,7 +129,10 @@ impl From<barrow_targets::Error> for Failure {
         if in_spec {
             Failure::Wrong { message, advice }
         } else {
-            Failure::NotDone { message, advice }
+            Failure::NotDone {
+                message: without_numbers(message),
+                advice,
+            }
         }
     }
 }

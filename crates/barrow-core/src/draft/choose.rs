@@ -63,6 +63,7 @@ const TRUTHS: &[(&str, &str)] = &[
 
 /// Proposes every column.
 pub fn columns(shape: &Shape, profiles: &[Profile], distinct: &[bool]) -> Vec<Chosen> {
+    let by_name = shape.by_name();
     let each = profiles.iter().zip(distinct).enumerate();
     each.map(|(place, (profile, distinct))| {
         let name = shape.names[place].clone();
@@ -70,7 +71,7 @@ pub fn columns(shape: &Shape, profiles: &[Profile], distinct: &[bool]) -> Vec<Ch
         let (mut choice, remarks) = choose(profile);
         choice.trim &= profile.blanks > 0;
         Chosen {
-            from: (shape.by_name() && *original != name).then(|| original.clone()),
+            from: (by_name && *original != name).then(|| original.clone()),
             evidence: evidence(profile, &choice, *distinct),
             name,
             choice,
@@ -144,8 +145,9 @@ fn against(what: &str, count: u64, lines: &[(String, u64, String)], remarks: &mu
 fn number(p: &Profile, values: u64, remarks: &mut Vec<String>) -> Option<Choice> {
     if p.no_number.0 > may_stand_against(values) || p.leading_zeros > 0 {
         if p.leading_zeros > 0 && p.no_number.0 == 0 {
+            let verb = if p.leading_zeros == 1 { "starts" } else { "start" };
             remarks.push(format!(
-                "{} start with a zero that a number would lose, so it is text",
+                "{} {verb} with a zero that a number would lose, so it is text",
                 p.leading_zeros
             ));
         }
@@ -319,7 +321,10 @@ fn evidence(p: &Profile, choice: &Choice, distinct: bool) -> String {
         } else {
             0
         };
-    let mut parts = vec![format!("{values} values, {nulls} null")];
+    let mut parts = vec![format!(
+        "{values} {}, {nulls} null",
+        if values == 1 { "value" } else { "values" }
+    )];
     // Short whole numbers are gathered as such alone.
     let whole = p.range.map(|(least, most)| (least as f64, most as f64));
     let numbers = match (p.numbers, whole) {

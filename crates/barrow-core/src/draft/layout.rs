@@ -370,9 +370,10 @@ fn is_header(head: &[String], rows: &[Vec<String>]) -> bool {
         });
         !text.is_empty() && has_letter && !is_date && text.chars().count() <= 64
     };
-    let unique = |text: &String| head.iter().filter(|other| *other == text).count() == 1;
+    let mut seen = HashSet::new();
+    let are_unique = head.iter().all(|text| seen.insert(text));
     let names = head.iter().filter(|text| plain(text)).count();
-    if names < head.len() || !head.iter().all(unique) {
+    if names < head.len() || !are_unique {
         return false;
     }
     // A name does not stand among the values below it.

@@ -29,8 +29,9 @@ pub fn reading(shape: &Shape) -> String {
     let mut out = source(shape, &[]);
     out += &records(shape, false);
     out += "[columns]\n";
+    let by_name = shape.by_name();
     for (place, name) in shape.names.iter().enumerate() {
-        let found = place_of(shape, place);
+        let found = place_of(shape, by_name, place);
         // The longest text there is: a draft must see all of it.
         out += &format!(
             "{} = {{ type = \"text\", trim = \"none\"{found} }}\n",
@@ -41,16 +42,16 @@ pub fn reading(shape: &Shape) -> String {
 }
 
 /// Where a column is found.
-fn place_of(shape: &Shape, place: usize) -> String {
+fn place_of(shape: &Shape, by_name: bool, place: usize) -> String {
     match &shape.layout {
         Layout::Fixed(spans) => {
             let (start, width) = spans[place];
             format!(", start = {}, width = {width}", start + 1)
         }
-        _ if shape.by_name() && shape.header[place] != shape.names[place] => {
+        _ if by_name && shape.header[place] != shape.names[place] => {
             format!(", from = {}", quoted(&shape.header[place]))
         }
-        Layout::Delimited { .. } if !shape.by_name() => format!(", at = {}", place + 1),
+        Layout::Delimited { .. } if !by_name => format!(", at = {}", place + 1),
         _ => String::new(),
     }
 }
@@ -152,8 +153,9 @@ pub fn spec(shape: &Shape, columns: &[Chosen], gathered: &Gathered, into: &Into)
         }
     }
     out += "[columns]\n";
+    let by_name = shape.by_name();
     for (place, column) in columns.iter().enumerate() {
-        out += &self::column(shape, place, column);
+        out += &self::column(shape, by_name, place, column);
     }
     out += "\n[target]\n";
     match &into.into {
@@ -164,10 +166,10 @@ pub fn spec(shape: &Shape, columns: &[Chosen], gathered: &Gathered, into: &Into)
     out
 }
 
-fn column(shape: &Shape, place: usize, column: &Chosen) -> String {
+fn column(shape: &Shape, by_name: bool, place: usize, column: &Chosen) -> String {
     let choice = &column.choice;
     let mut keys = format!("type = {}", quoted(&choice.ty.to_string()));
-    keys += &place_of(shape, place);
+    keys += &place_of(shape, by_name, place);
     let words = |words: &[String]| {
         let words: Vec<String> = words.iter().map(|word| quoted(word)).collect();
         format!("[{}]", words.join(", "))

@@ -4,6 +4,7 @@ use std::cmp::Ordering;
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
+use crate::spec::nearest::nearest;
 use crate::error::Error;
 use crate::rejects::REASONS;
 use crate::visible::visible;
@@ -96,6 +97,12 @@ fn add(word: &str, base: &Path, files: &mut Vec<SourceFile>) -> Result<(), Error
                 files.push(SourceFile::Path(path));
                 Ok(())
             }
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+                Err(Error::NoFile(match near(&path) {
+                    Some(near) => format!("there is no file {}; is it {near}?", shown(&path)),
+                    None => format!("there is no file {}", shown(&path)),
+                }))
+            }
             Err(source) => Err(Error::Read {
                 file: shown(&path),
                 source,
@@ -109,6 +116,20 @@ fn add(word: &str, base: &Path, files: &mut Vec<SourceFile>) -> Result<(), Error
     found.sort_by(|a, b| natural(&a.to_string_lossy(), &b.to_string_lossy()));
     files.extend(found.into_iter().map(SourceFile::Path));
     Ok(())
+}
+
+/// The file whose name is most like one that is not there, in the same folder.
+fn near(path: &Path) -> Option<String> {
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+    let entries = std::fs::read_dir(folder.unwrap_or(Path::new("."))).ok()?;
+    let names: Vec<String> = entries
+        .flatten()
+        .filter(|entry| entry.path().is_file())
+        .map(|entry| entry.file_name().to_string_lossy().into_owned())
+        .collect();
+    let wanted = path.file_name()?.to_string_lossy().into_owned();
+    let near = nearest(&wanted, names.iter().map(String::as_str))?;
+    Some(shown(&path.with_file_name(near)))
 }
 
 fn matches(path: &Path, base: &Path) -> Result<Vec<PathBuf>, Error> {

@@ -240,7 +240,7 @@ pub fn fits(mode: Mode, part: &Part, found: &Described) -> Result<(), Error> {
         }
     }
     match mode {
-        Mode::Merge => unique::check(part, &found.table.unique),
+        Mode::Merge => unique::check(DIALECT, part, &found.table.unique),
         Mode::Append | Mode::Truncate | Mode::Replace => Ok(()),
     }
 }

@@ -236,7 +236,7 @@ pub fn fits(mode: Mode, part: &Part, found: &Described) -> Result<(), Error> {
                 ))
                 .advice("make it a part of the key, or say load = false"));
             }
-            unique::check(part, &found.table.unique)
+            unique::check(DIALECT, part, &found.table.unique)
         }
         Mode::Append | Mode::Truncate | Mode::Replace => Ok(()),
     }

@@ -102,6 +102,12 @@ impl Sqlite {
             return Err(Error::new(format!("there is no database {shown}"))
                 .advice("say [target] create = true to have the file and the table made"));
         }
+        let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+        if let Some(folder) = folder.filter(|folder| !folder.is_dir()) {
+            let folder = visible(folder.as_os_str().as_encoded_bytes());
+            return Err(Error::new(format!("there is no folder {folder} to make {shown} in"))
+                .advice("make the folder first, or correct the path"));
+        }
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
             | OpenFlags::SQLITE_OPEN_CREATE
             | OpenFlags::SQLITE_OPEN_NO_MUTEX;
@@ -285,7 +291,7 @@ impl Sqlite {
                 table: loading.tables.len(),
                 into: match job.mode {
                     Mode::Merge => {
-                        unique::check(part, &unique)?;
+                        unique::check(Dialect::Sqlite, part, &unique)?;
                         Into::Merge(Merger::new(&self.connection, part, &table, &unique)?)
                     }
                     _ => Into::Insert(Inserter::new(part, &table)),
@@ -446,7 +452,7 @@ impl Target for Sqlite {
 
     fn fits(&mut self, mode: Mode, part: &Part, table: &Table) -> Result<(), Error> {
         if mode == Mode::Merge {
-            unique::check(part, &table.unique)?;
+            unique::check(Dialect::Sqlite, part, &table.unique)?;
         }
         fits(part, table)
     }

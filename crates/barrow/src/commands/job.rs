@@ -29,12 +29,7 @@ impl Spec {
     /// Reads and checks the spec at `path`. Types that it leaves to the target's
     /// table are asked for there; `into` and `table` are those of the command line.
     pub fn read(path: &Path, into: Option<&str>, table: Option<&str>) -> Result<Spec, Failure> {
-        let text = std::fs::read_to_string(path).map_err(|e| {
-            Failure::not_done(format!(
-                "{}: {e}",
-                visible(path.as_os_str().as_encoded_bytes())
-            ))
-        })?;
+        let text = super::spec_file::read(path)?;
         let base = path.parent().unwrap_or(Path::new("")).to_path_buf();
         let plan = match spec::leaves_types(&text) {
             None => spec::read_plan(&text),
@@ -55,6 +50,9 @@ impl Spec {
                 base,
                 plan,
             }),
+            Err(_) if super::spec_file::is_of_data(path, &text) => {
+                Err(super::spec_file::not_a_spec(path))
+            }
             Err(problems) => Err(Failure::Spec {
                 path: path.to_path_buf(),
                 text,

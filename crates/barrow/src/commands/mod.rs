@@ -13,3 +13,4 @@ pub mod load;
 pub mod mend;
 pub mod peek;
 pub mod sides;
+mod spec_file;

@@ -15,14 +15,22 @@ use std::io;
 
 use crate::failure::Failure;
 
-/// How many characters fit side by side where people read: the terminal's, or
-/// what COLUMNS says, or 100.
+/// More characters than any line has.
+const UNCUT: usize = 1 << 30;
+
+/// How many characters fit side by side where people read: the terminal's, or what COLUMNS
+/// says. What goes into a file or another program is not cut.
 pub fn width() -> usize {
     let said = std::env::var("COLUMNS")
         .ok()
         .and_then(|columns| columns.parse().ok());
     let terminal = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
-    terminal.or(said).unwrap_or(100).max(40)
+    terminal.or(said).unwrap_or(UNCUT).max(40)
+}
+
+/// Whether lines are cut to a width.
+pub fn is_cut() -> bool {
+    width() < UNCUT
 }
 
 /// A reader of standard output that goes away is no failure.

@@ -16,6 +16,14 @@ use crate::failure::Failure;
 /// A cell is cut after so many characters.
 const WIDEST: usize = 30;
 
+/// The same where values go into a file or another program.
+fn widest() -> usize {
+    match super::is_cut() {
+        true => WIDEST,
+        false => super::UNCUT,
+    }
+}
+
 /// What stands for null, which no text is likely to be.
 const NULL: &str = "∅";
 
@@ -147,7 +155,7 @@ fn cells_of(entry: &Entry) -> Option<Vec<Shown>> {
     let cell = |value: &Option<String>| match value {
         None => Shown(NULL.into(), true),
         Some(text) if text.is_empty() => Shown("\"\"".into(), true),
-        Some(text) => Shown(visible_short(text.as_bytes(), WIDEST), false),
+        Some(text) => Shown(visible_short(text.as_bytes(), widest()), false),
     };
     Some(values.iter().map(cell).collect())
 }
@@ -255,8 +263,8 @@ fn rejected(
             .as_deref()
             .map(|c| format!("{}: ", visible(c.as_bytes())));
         let value = reason.value.as_deref().map(|v| match reason.code {
-            Code::CheckFailed => format!("  {}", super::cut(v, 2 * WIDEST)),
-            _ => format!("  \"{}\"", super::cut(v, WIDEST)),
+            Code::CheckFailed => format!("  {}", super::cut(v, widest().saturating_mul(2))),
+            _ => format!("  \"{}\"", super::cut(v, widest())),
         });
         writeln!(
             out,
@@ -312,7 +320,8 @@ fn folded(
         )?;
     }
     if cut > 0 {
-        let words = format!("{cut} values are cut after {WIDEST} characters, marked …");
+        let are = if cut == 1 { "value is" } else { "values are" };
+        let words = format!("{cut} {are} cut after {WIDEST} characters, marked …");
         writeln!(out, "{}", words.dimmed())?;
     }
     Ok(())
