@@ -156,26 +156,40 @@ pub enum Error {
     Worker(String),
 }
 
+/// So many names are said at the most; a file may have thousands.
+const MOST_NAMED: usize = 50;
+
 fn header_words(file: &str, unbound: &[Unbound], new: &[String], header: &[String]) -> String {
     let mut words = match unbound {
         [] => format!("the header of {file} has what the spec does not name"),
         _ => format!("the header of {file} does not have every column of the spec"),
     };
-    for Unbound { column, trouble } in unbound {
+    for Unbound { column, trouble } in unbound.iter().take(MOST_NAMED) {
         words += &format!("\n  {column}: {trouble}");
+    }
+    if unbound.len() > MOST_NAMED {
+        words += &format!("\n  and {} columns more", unbound.len() - MOST_NAMED);
     }
     if !new.is_empty() {
         words += &format!(
             "\n  not in the spec: {}\n    name {} in [columns] (load = false reads past one), or say \
              [records] when_new_column = \"ignore\"",
-            new.join(", "),
+            some(new),
             if new.len() == 1 { "it" } else { "them" }
         );
     }
     if let Some(other) = other_delimiter(header) {
         words += &format!("\n  {other}");
     }
-    words + &format!("\n  the header's names: {}", header.join(", "))
+    words + &format!("\n  the header's names: {}", some(header))
+}
+
+/// Names, the first of many.
+fn some(names: &[String]) -> String {
+    match names.len() {
+        0..=MOST_NAMED => names.join(", "),
+        all => format!("{}, and {} more", names[..MOST_NAMED].join(", "), all - MOST_NAMED),
+    }
 }
 
 /// A header of one field that another delimiter would part.

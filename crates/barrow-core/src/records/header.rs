@@ -1,9 +1,14 @@
 //! Binds the spec's columns to a file's fields.
 
+use std::collections::{HashMap, HashSet};
+
 use crate::error::{Error, Unbound};
 use crate::spec::nearest::nearest;
 use crate::spec::plan::{ColumnPlan, Place, WhenNewColumn};
 use crate::visible::visible;
+
+/// For so many columns that are missing the nearest name is looked for.
+const MOST_HELPED: usize = 50;
 
 /// Which field each column is, and what people should know about it.
 #[derive(Debug, PartialEq, Eq)]
@@ -31,13 +36,16 @@ pub fn bind(
         binding: Vec::new(),
         notes: Vec::new(),
     };
+    let names = Names::of(header);
     let mut unbound = Vec::new();
     for column in columns {
         if column.place == Place::Computed {
             bound.binding.push(None);
             continue;
         }
-        match find(column, header) {
+        // One column that is missing is helped on; of thousands the file is another.
+        let helps = unbound.len() < MOST_HELPED;
+        match find(column, header, &names, helps) {
             Ok((field, None)) => bound.binding.push(Some(field)),
             Ok((field, Some(note))) => {
                 bound.binding.push(Some(field));
@@ -49,8 +57,9 @@ pub fn bind(
     if unbound.is_empty() {
         unbound = doubly_bound(columns, header, &bound.binding);
     }
+    let read: HashSet<usize> = bound.binding.iter().flatten().copied().collect();
     let extra: Vec<String> = (0..header.len())
-        .filter(|field| !bound.binding.contains(&Some(*field)))
+        .filter(|field| !read.contains(field))
         .map(|field| match header[field].as_str() {
             "" => format!("field {}, which has no name", field + 1),
             name => format!("\"{}\"", visible(name.as_bytes())),
@@ -83,9 +92,11 @@ fn doubly_bound(
     binding: &[Option<usize>],
 ) -> Vec<Unbound> {
     let mut troubles = Vec::new();
+    let mut firsts: HashMap<usize, usize> = HashMap::new();
     for (second, field) in binding.iter().enumerate() {
         let Some(place) = field else { continue };
-        if let Some(first) = binding[..second].iter().position(|other| other == field) {
+        let first = *firsts.entry(*place).or_insert(second);
+        if first < second {
             troubles.push(Unbound {
                 column: columns[second].name.clone(),
                 trouble: format!(
@@ -100,7 +111,12 @@ fn doubly_bound(
     troubles
 }
 
-fn find(column: &ColumnPlan, header: &[String]) -> Result<(usize, Option<String>), Unbound> {
+fn find(
+    column: &ColumnPlan,
+    header: &[String],
+    names: &Names<'_>,
+    helps: bool,
+) -> Result<(usize, Option<String>), Unbound> {
     let name = match &column.place {
         Place::Field(field) if *field < header.len() => return Ok((*field, None)),
         Place::Field(field) => {
@@ -117,14 +133,7 @@ fn find(column: &ColumnPlan, header: &[String]) -> Result<(usize, Option<String>
         // A computed column has no field to find.
         Place::Computed => return Ok((0, None)),
     };
-    let fold = |text: &str| text.trim().to_lowercase();
-    let exact: Vec<usize> = places(header, |h| h == name);
-    let alike = if exact.is_empty() {
-        places(header, |h| fold(h) == fold(name))
-    } else {
-        exact
-    };
-    match alike.as_slice() {
+    match names.find(name) {
         [field] if header[*field] == *name => Ok((*field, None)),
         [field] => Ok((
             *field,
@@ -137,7 +146,7 @@ fn find(column: &ColumnPlan, header: &[String]) -> Result<(usize, Option<String>
         )),
         [] => Err(Unbound {
             column: column.name.clone(),
-            trouble: match nearest(name, header.iter().map(String::as_str)) {
+            trouble: match nearest(name, header.iter().map(String::as_str).filter(|_| helps)) {
                 Some(near) => format!(
                     "the header has no \"{}\"; the nearest is \"{}\"",
                     visible(name.as_bytes()),
@@ -162,10 +171,36 @@ fn find(column: &ColumnPlan, header: &[String]) -> Result<(usize, Option<String>
     }
 }
 
-fn places(header: &[String], is: impl Fn(&str) -> bool) -> Vec<usize> {
-    (0..header.len())
-        .filter(|field| is(&header[*field]))
-        .collect()
+/// The names of a header, each with its fields.
+struct Names<'h> {
+    exact: HashMap<&'h str, Vec<usize>>,
+    folded: HashMap<String, Vec<usize>>,
+}
+
+impl<'h> Names<'h> {
+    fn of(header: &'h [String]) -> Names<'h> {
+        let mut names = Names {
+            exact: HashMap::new(),
+            folded: HashMap::new(),
+        };
+        for (field, name) in header.iter().enumerate() {
+            names.exact.entry(name).or_default().push(field);
+            names.folded.entry(fold(name)).or_default().push(field);
+        }
+        names
+    }
+
+    /// The fields of a name: as it is written, or else in another case.
+    fn find(&self, name: &str) -> &[usize] {
+        let exact = self.exact.get(name);
+        let found = exact.or_else(|| self.folded.get(&fold(name)));
+        found.map_or(&[], Vec::as_slice)
+    }
+}
+
+/// A name without what does not count when it is looked for.
+fn fold(name: &str) -> String {
+    name.trim().to_lowercase()
 }
 
 #[cfg(test)]

@@ -1,6 +1,6 @@
 //! Checks the kinds of record, each a shape of its own; one where none is named.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use super::template::{Names, template};
 use super::{columns, conditions, fixed, header, is_fixed, it};
@@ -214,13 +214,14 @@ fn templates(
     before: &[KindPlan],
     problems: &mut Vec<Problem>,
 ) {
+    let mut values = HashMap::new();
+    for column in &shape.columns {
+        if let Some(value) = &column.value {
+            values.entry(column.name.it.as_str()).or_insert(value);
+        }
+    }
     for place in 0..columns.len() {
-        let named = |c: &&crate::spec::written::Column| c.name.it == columns[place].name;
-        let value = shape
-            .columns
-            .iter()
-            .find(named)
-            .and_then(|c| c.value.as_ref());
+        let value = values.get(columns[place].name.as_str());
         let Some(value) = value else { continue };
         let names = Names {
             text: &written.text,

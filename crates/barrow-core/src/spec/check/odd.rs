@@ -1,6 +1,8 @@
 //! What is legal in a spec, and odd all the same.
 
 use super::values;
+use std::collections::HashMap;
+
 use crate::spec::plan::{ColumnPlan, KindPlan};
 use crate::spec::problem::{At, Problem};
 use crate::spec::written::{Column, Written};
@@ -41,13 +43,13 @@ fn columns<'w>(
 ) -> impl Iterator<Item = (&'w Column, &'w ColumnPlan)> {
     let shapes = written.kinds.iter().map(|kind| &kind.shape);
     let shapes = std::iter::once(&written.shape).chain(shapes);
+    let mut plans: HashMap<&str, &ColumnPlan> = HashMap::new();
+    for plan in kinds.iter().flat_map(|kind| &kind.columns) {
+        plans.entry(plan.name.as_str()).or_insert(plan);
+    }
     shapes
         .flat_map(|shape| &shape.columns)
-        .filter_map(|column| {
-            let mut plans = kinds.iter().flat_map(|kind| &kind.columns);
-            let plan = plans.find(|plan| plan.name == column.name.it)?;
-            Some((column, plan))
-        })
+        .filter_map(move |column| Some((column, *plans.get(column.name.it.as_str())?)))
 }
 
 /// Two digits of a year, where the spec does not say of which hundred.
