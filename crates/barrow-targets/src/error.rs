@@ -1,5 +1,9 @@
 //! What can go wrong with a database, in the words that people read.
 
+/// What to do about a right that is missing, where it is not known which.
+pub const NO_RIGHT: &str =
+    "ask the table's owner for it; barrow check --connect says which rights are missing";
+
 /// What kind of failure it is, where somebody acts by it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum ErrorKind {

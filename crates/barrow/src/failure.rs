@@ -52,6 +52,22 @@ impl Failure {
         }
     }
 
+    /// The same failure with other advice, where a right is missing and `lacks` can say
+    /// which.
+    pub fn naming_rights(self, lacks: impl FnOnce() -> Option<String>) -> Failure {
+        match self {
+            Failure::NotDone { message, advice }
+                if advice.as_deref() == Some(barrow_targets::error::NO_RIGHT) =>
+            {
+                Failure::NotDone {
+                    message,
+                    advice: lacks().or(advice),
+                }
+            }
+            other => other,
+        }
+    }
+
     /// What people read of it, without advice.
     pub fn message(&self) -> String {
         match self {

@@ -273,6 +273,18 @@ impl<'p> Splitter<'p> {
         }
     }
 
+    /// Why a load stops at a header for what the spec does not name, if it does: then every
+    /// column of the spec is there.
+    pub fn new_columns(&self, file: &str, header: &[String]) -> Option<Error> {
+        let when_new = self.plan.records.when_new_column;
+        let bound = header::bind(file, self.columns(), header, when_new);
+        let is_new = |error: &Error| match error {
+            Error::Header { unbound, .. } => unbound.is_empty(),
+            _ => false,
+        };
+        bound.err().filter(is_new)
+    }
+
     /// The header's names, if they are within `bytes`.
     fn names_in(
         &self,

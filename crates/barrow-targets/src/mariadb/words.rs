@@ -4,7 +4,7 @@
 use barrow_core::rejects::Code;
 use barrow_core::visible::visible;
 
-use crate::error::{Error, ErrorKind};
+use crate::error::{Error, ErrorKind, NO_RIGHT};
 use crate::isolate::Refused;
 use crate::server::Server;
 
@@ -28,7 +28,7 @@ pub fn explained(error: &mysql::Error, doing: &str) -> Error {
     let failed = Error::new(format!("{doing}: {}", said(error)));
     match number(error) {
         Some(1142 | 1143 | 1044 | 1227 | 1370) => failed.kind(ErrorKind::Denied).advice(
-            "ask the table's owner for it; barrow check --connect says which rights are missing",
+            NO_RIGHT,
         ),
         Some(1050 | 1062) => failed.kind(ErrorKind::Duplicate),
         Some(1205) => failed

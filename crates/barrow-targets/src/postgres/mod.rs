@@ -61,6 +61,8 @@ pub struct Postgres {
     parts: Vec<Sent<Copier>>,
     merged: Option<Merged>,
     is_open: bool,
+    /// Whether the server broke off what it was sent.
+    is_broken_off: bool,
     at_file: FileBegin,
     asked: Option<outflow::Asked>,
     /// Where the ledger's tables are, as far as that was asked for.
@@ -80,6 +82,7 @@ impl Postgres {
             parts: Vec::new(),
             merged: None,
             is_open: false,
+            is_broken_off: false,
             at_file: FileBegin::default(),
             asked: None,
             ledger: std::collections::HashMap::new(),
@@ -350,7 +353,9 @@ impl Target for Postgres {
             _ => coming.first(PORTIONS.together / 2),
         };
         let (parts, tables) = (&mut self.parts, &mut self.tables);
-        sending::take(batches, parts, tables, &mut self.merged, client)
+        let taken = sending::take(batches, parts, tables, &mut self.merged, client);
+        self.is_broken_off = taken.is_err();
+        taken
     }
 
     fn merged(&self) -> Option<Merged> {
@@ -386,8 +391,13 @@ impl Target for Postgres {
             );
         }
         if self.is_open {
-            self.run("ROLLBACK", "undoing the load")?;
             self.is_open = false;
+            // A COPY that the server broke off leaves the session between two answers. The
+            // server undoes what a session leaves open when it ends.
+            if self.is_broken_off || self.run("ROLLBACK", "undoing the load").is_err() {
+                self.client = connect::connect(&self.server)?;
+                self.is_broken_off = false;
+            }
         }
         let names: Vec<String> = self.tables.iter().map(|t| t.name.clone()).collect();
         let rows = names

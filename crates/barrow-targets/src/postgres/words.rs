@@ -4,7 +4,7 @@ use barrow_core::rejects::Code;
 use barrow_core::visible::visible;
 use postgres::error::{DbError, SqlState};
 
-use crate::error::{Error, ErrorKind};
+use crate::error::{Error, ErrorKind, NO_RIGHT};
 use crate::isolate::Refused;
 use crate::server::Server;
 
@@ -49,7 +49,7 @@ pub fn explained(error: &postgres::Error, doing: &str) -> Error {
     match code.code().get(..2).unwrap_or_default() {
         _ if *code == SqlState::INSUFFICIENT_PRIVILEGE => failed
             .kind(ErrorKind::Denied)
-            .advice("ask the table's owner for it; barrow check --connect says which rights are missing"),
+            .advice(NO_RIGHT),
         _ if *code == SqlState::LOCK_NOT_AVAILABLE => failed
             .kind(ErrorKind::Locked)
             .advice("another session holds a lock on the table; run this again when it is done"),

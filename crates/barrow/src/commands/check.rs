@@ -11,7 +11,7 @@ use barrow_core::rejects::{Keeper, Reject};
 use barrow_core::seen::Seen;
 use barrow_core::source::SourceFile;
 use barrow_core::spec::Plan;
-use barrow_core::spec::plan::{KindPlan, Mode, Per};
+use barrow_core::spec::plan::{KindPlan, Mode, Per, WhenNewColumn};
 use barrow_core::tally::Tally;
 use barrow_core::visible::visible;
 use barrow_targets::{Dialect, Foresight, Job, Refusal, Table, Url, ledger};
@@ -51,6 +51,10 @@ pub fn run(args: &Check) -> Result<ExitCode, Failure> {
             splitter.header_names(file).ok().flatten()
         }
     };
+    let new_columns = new_columns(&spec.plan, &files);
+    target.unfit = target.unfit.take().or(new_columns);
+    // All else that is wrong with the files is told as well.
+    spec.plan.records.when_new_column = WhenNewColumn::Ignore;
     let before = target.sides(&spec.plan, header.as_deref(), &[]);
     if before
         .iter()
@@ -98,6 +102,17 @@ pub fn run(args: &Check) -> Result<ExitCode, Failure> {
         Some(unfit) => Err(unfit),
         None => Ok(super::load::code(&summary)),
     }
+}
+
+/// Why a load would stop at a header that has more than the spec names.
+fn new_columns(plan: &Plan, files: &[SourceFile]) -> Option<Failure> {
+    let splitter = Splitter::new(plan, Vec::new(), BLOCK);
+    let paths = files.iter().filter(|file| **file != SourceFile::Stdin);
+    let mut stops = paths.filter_map(|file| {
+        let header = splitter.header_names(file).ok().flatten()?;
+        splitter.new_columns(&file.name(), &header)
+    });
+    stops.next().map(Failure::from)
 }
 
 /// Every file is in the table already: a load would do nothing.

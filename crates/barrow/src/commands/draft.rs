@@ -8,6 +8,7 @@ use std::process::ExitCode;
 use barrow_core::draft::{self, Draft as Drafted, Into};
 use barrow_core::flow;
 use barrow_core::source::{self, SourceFile};
+use barrow_core::spec::plan::WhenNewColumn;
 use barrow_core::visible::visible;
 
 use barrow_targets::{Url, secret};
@@ -87,7 +88,9 @@ fn drafted(args: &Draft, files: &[SourceFile], into: &Into) -> Result<Drafted, F
 
 /// Says how the files differ from a spec, and changes it where that is asked for.
 fn against(args: &Draft, path: &Path) -> Result<ExitCode, Failure> {
-    let spec = Spec::read(path, None, None)?;
+    let mut spec = Spec::read(path, None, None)?;
+    // What is new in the files is what is looked for.
+    spec.plan.records.when_new_column = WhenNewColumn::Ignore;
     let files = spec.files(&args.files)?;
     let drafted = drafted(args, &files, &Into::default())?;
     let drift = Drift::find(&spec, &files, &drafted, options(args))?;

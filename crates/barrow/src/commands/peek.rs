@@ -7,6 +7,7 @@ use barrow_core::flow::{self, Batch, Failure as Flow, Sink};
 use barrow_core::look::{self, RecordAt};
 use barrow_core::records::block::LeftOut;
 use barrow_core::source::{self, SourceFile};
+use barrow_core::spec::plan::{WhenEmpty, WhenNewColumn};
 use barrow_core::spec::{Plan, Type, read_plan};
 use barrow_core::values::shown;
 
@@ -31,7 +32,10 @@ const ANY_FILE: &str = "[source]\nencoding = \"auto\"\n[records]\nheader = \"non
 pub fn run(args: &Peek) -> Result<ExitCode, Failure> {
     let is_spec = args.spec.extension().is_some_and(|ending| ending == "toml");
     if is_spec {
-        let spec = Spec::read(&args.spec, None, None)?;
+        let mut spec = Spec::read(&args.spec, None, None)?;
+        // A look shows what there is.
+        spec.plan.records.when_new_column = WhenNewColumn::Ignore;
+        spec.plan.source.when_empty = WhenEmpty::Skip;
         let files = spec.files(&args.files)?;
         match args.at {
             Some(line) => at(&spec.plan, &files[0], line, true, args.report)?,

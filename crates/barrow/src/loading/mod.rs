@@ -84,7 +84,15 @@ pub fn load(order: &Order<'_>, files: Vec<SourceFile>) -> Result<Loaded, Failure
     if choice.files.is_empty() {
         return nothing_new(order, target.as_mut(), choice);
     }
-    let mut loaded = run_chosen(order, target.as_mut(), choice)?;
+    let loaded = run_chosen(order, target.as_mut(), choice);
+    let mut loaded = loaded.map_err(|failure| {
+        failure.naming_rights(|| {
+            let about = target.about(&order.job.tables()).ok()?;
+            let dialect = order.url.dialect();
+            let lacks = barrow_targets::about::missing(&about, &order.job, dialect);
+            (!lacks.is_empty()).then(|| lacks.join("; "))
+        })
+    })?;
     if is_new && loaded.summary.is_kept() {
         let made = format!("database {}: created", order.url);
         loaded.summary.made.insert(0, made);

@@ -35,7 +35,8 @@ pub fn recover(target: &mut dyn Target, table_key: &str) -> Result<(), Failure> 
         };
         let is_alive = !target.claim(run_lock(&run.run), false)?
             || (!swaps.is_empty() && !target.claim(table_lock(table_key), false)?);
-        if is_alive {
+        // It may have ended since it was listed: then its own last word counts.
+        if is_alive || has_ended(target, &run)? {
             continue;
         }
         match swaps.is_empty() {
@@ -44,6 +45,15 @@ pub fn recover(target: &mut dyn Target, table_key: &str) -> Result<(), Failure> 
         }
     }
     Ok(())
+}
+
+fn has_ended(target: &mut dyn Target, run: &Run) -> Result<bool, Failure> {
+    let wanted = Wanted {
+        run: Some(run.run.clone()),
+        ..Wanted::default()
+    };
+    let now = ledger::runs(target, &wanted)?.pop();
+    Ok(now.is_none_or(|now| now.outcome != Outcome::Going || now.state != run.state))
 }
 
 /// A run whose rows are committed in tables beside those that they are for: either all of

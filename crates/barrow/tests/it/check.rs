@@ -4,6 +4,8 @@ use crate::market::Market;
 
 const SPEC: &str = r#"[source]
 files = ["d.csv"]
+[records]
+when_new_column = "ignore"
 [columns]
 id = { type = "bigint", required = true }
 grower = { type = "varchar(40)", from = "Grower" }
@@ -136,7 +138,7 @@ fn types_may_be_left_to_the_table() {
     let spec = "[target]\ninto = \"sqlite:m.db\"\ntable = \"d\"\n";
     m.write(
         "all.spec.toml",
-        format!("{spec}[columns]\nid = {{}}\nkg = {{ min = 1 }}\n").as_bytes(),
+        format!("{spec}[records]\nwhen_new_column = \"ignore\"\n[columns]\nid = {{}}\nkg = {{ min = 1 }}\n").as_bytes(),
     );
     m.write("d.csv", b"id,kg,at,odd\n1,1.55,,\n2,0.5,,\n,1,,\n4,2.5,,\n");
     let said = m.run("load all.spec.toml d.csv --tolerance 3 --report json");
@@ -160,6 +162,7 @@ fn types_may_be_left_to_the_table() {
         said.err
     );
     m.sql("DROP TABLE d; CREATE TABLE d (id INTEGER NOT NULL, kg DECIMAL(4,1), at DATE)");
+    m.write("none.spec.toml", format!("{spec}[records]\nwhen_new_column = \"ignore\"\n").as_bytes());
     let said = m.run("load none.spec.toml d.csv --again --tolerance 3 --report json");
     let codes = said.json()["reasons"].clone();
     assert_eq!(codes[1]["code"], "required", "{codes}");

@@ -647,7 +647,8 @@ fn the_table_fills_the_columns_that_the_spec_lacks(kind: Kind) {
         ["1|a|Ivy", "2|b|Ivy"]
     );
     // Named in the spec, the counter is loaded.
-    let with_id = spec("id = \"bigint\"\nnote = \"text\"", "");
+    let with_id = spec("id = \"bigint\"\nnote = \"text\"", "")
+        .replacen("[source]\n", "[source]\nwhen_changed = \"load\"\n", 1);
     d.market.write("d.spec.toml", with_id.as_bytes());
     d.market.write("d.csv", b"id,note\n40,c\n");
     loaded(&d, "");
@@ -806,7 +807,9 @@ fn a_table_that_was_made_fits_every_type_again(kind: Kind) {
         .collect();
     let header: Vec<String> = (0..types.len()).map(|place| format!("c{place}")).collect();
     let file = format!("{}\n", header.join(","));
-    let d = database(kind, &spec(&columns.join("\n"), "create = true"), &file);
+    let spec = spec(&columns.join("\n"), "create = true");
+    let spec = spec.replacen("[source]\n", "[source]\nwhen_empty = \"skip\"\n", 1);
+    let d = database(kind, &spec, &file);
     loaded(&d, "");
     let altered = d.run("ddl d.spec.toml --alter");
     assert!(
