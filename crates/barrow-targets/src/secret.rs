@@ -43,7 +43,8 @@ pub fn spans(address: &str) -> Vec<Range<usize>> {
     let mut found = Vec::new();
     let start = match address.find("//") {
         Some(at) => at + 2,
-        None => address.find(':').map_or(0, |at| at + 1),
+        None if is_a_kind(address) => address.find(':').map_or(0, |at| at + 1),
+        None => 0,
     };
     match address.rfind('@').filter(|at| *at > start) {
         Some(end) => {
@@ -56,9 +57,9 @@ pub fn spans(address: &str) -> Vec<Range<usize>> {
             }
         }
         // `kind:user:password`, of a kind that there is not.
-        None if !address.starts_with("sqlite:") && !address.contains("//") && start > 0 => {
-            let colon = address[start..].find(':').map(|at| start + at + 1);
-            found.extend(colon.map(|colon| colon..address.trim_end().len()));
+        None if !address.starts_with("sqlite:") && !address.contains("//") => {
+            let second = address.match_indices(':').nth(1);
+            found.extend(second.map(|(colon, _)| colon + 1..address.trim_end().len()));
         }
         None => {}
     }
@@ -66,6 +67,14 @@ pub fn spans(address: &str) -> Vec<Range<usize>> {
     found.retain(|span| !span.is_empty());
     found.sort_by_key(|span| span.start);
     found
+}
+
+/// Whether it starts as an address with a kind of database, such as `mysql:`.
+fn is_a_kind(address: &str) -> bool {
+    ["postgres", "mysql", "mariadb"].iter().any(|kind| {
+        let start = address.get(..kind.len());
+        start.is_some_and(|start| start.eq_ignore_ascii_case(kind))
+    })
 }
 
 /// The values of parameters, `name=value`, that may be secrets.

@@ -206,6 +206,9 @@ impl Compared {
         match barrow_targets::is_there(&url) {
             true => compared.ask(&order, files)?,
             false => {
+                if !job.create {
+                    compared.unfit = barrow_targets::open(&url, false).err().map(Failure::from);
+                }
                 let files = files.into_iter().map(choose::outlined);
                 compared.choice.files = files.collect::<Result<_, _>>()?;
                 compared.foresight = barrow_targets::foresight_of_new(&url, &job)?;
@@ -588,8 +591,12 @@ impl CheckSink<'_> {
         let is_within = is_judged || summary.is_within();
         let differs = !is_judged && !summary.tally.differences.is_empty();
         summary.outcome = match (!differs, is_within) {
-            (false, _) => Outcome::TotalsDiffer { not_kept: 0 },
-            (true, false) => Outcome::BeyondTolerance { not_kept: 0 },
+            (false, _) => Outcome::TotalsDiffer {
+                not_kept: summary.loaded(),
+            },
+            (true, false) => Outcome::BeyondTolerance {
+                not_kept: summary.loaded(),
+            },
             (true, true) => Outcome::Kept,
         };
         Ok((self.seen, summary))

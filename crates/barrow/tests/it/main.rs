@@ -1,5 +1,6 @@
 //! Drives the built program on files in a temporary folder.
 
+mod agree;
 mod check;
 mod databases;
 mod demo;
@@ -7,11 +8,15 @@ mod draft;
 mod export;
 mod formats;
 mod frequent;
+mod kills;
 mod ledger;
 mod load;
 mod market;
 mod meaning;
+mod people;
 mod refusals;
+mod seams;
+mod secrets;
 mod servers;
 mod targets;
 mod values;

@@ -307,12 +307,15 @@ fn counts(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         s.loaded(),
         merged.as_ref().map(merged_words).unwrap_or_default(),
     ));
-    if (s.outcome != Outcome::Kept || s.not_kept() > 0) && !s.rehearsal {
+    if s.outcome != Outcome::Kept || s.not_kept() > 0 {
         let of = match s.outcome {
+            Outcome::Kept if s.rehearsal => "good records of files that would be left out whole",
+            _ if s.rehearsal => "good records of a load that would be undone",
             Outcome::Kept => "good records of files that were left out whole",
             _ => "good records of a load that was undone",
         };
-        lines.push(("not kept", s.not_kept(), of.into()));
+        let word = if s.rehearsal { "would not keep" } else { "not kept" };
+        lines.push((word, s.not_kept(), of.into()));
     }
     lines.push((rejects, rejected, verdict(s)));
     lines.push(("left out", left_out.all(), left_out_words(&left_out)));
@@ -331,7 +334,7 @@ fn counts(s: &Summary, out: &mut impl Write) -> io::Result<()> {
             "loaded" | "would load" if n > 0 => shown.green().bold().to_string(),
             _ => shown,
         };
-        let width = if s.rehearsal { 14 } else { 10 };
+        let width = if s.rehearsal { 16 } else { 10 };
         let line = format!("  {word:<width$}{shown}   {remark}");
         writeln!(out, "{}", line.trim_end())?;
     }
