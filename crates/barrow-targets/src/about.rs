@@ -155,6 +155,7 @@ mod tests {
             parts: Vec::new(),
             mode,
             create,
+            tag: String::new(),
         }
     }
 

@@ -50,6 +50,8 @@ pub struct Job {
     pub mode: Mode,
     /// Whether a missing table is made.
     pub create: bool,
+    /// What sets the tables beside others apart from those of any other load.
+    pub tag: String,
 }
 
 /// A kind of rows, and its table. Several kinds may go to one table.
@@ -88,6 +90,16 @@ impl Job {
             }
         }
         self
+    }
+
+    /// What sets a load's tables beside others apart: new each time.
+    pub fn new_tag() -> String {
+        format!("{:08x}", fastrand::u32(..))
+    }
+
+    /// The name of the table that is loaded beside one, to take its place.
+    pub fn beside(&self, table: &str) -> String {
+        sending::beside(table, &format!("_barrow_{}", self.tag))
     }
 
     /// Whether a table that is there is made anew all the same.
@@ -510,6 +522,7 @@ mod tests {
             ],
             mode: Mode::Append,
             create: true,
+            tag: Job::new_tag(),
         };
         assert_eq!(job.tables(), ["sales", "Sales", "stalls"]);
         job = job.folded();

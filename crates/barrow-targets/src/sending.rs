@@ -89,12 +89,6 @@ pub fn beside(name: &str, ending: &str) -> String {
 /// bytes, and the index of a key adds `_pkey`.
 const LONGEST: usize = 28;
 
-/// What a table of ours that is to take another's place is called: each time otherwise, so
-/// that no load takes up what another left.
-pub fn beside_for_now(name: &str) -> String {
-    beside(name, &format!("_barrow_{:08x}", fastrand::u32(..)))
-}
-
 /// The tables that take others' places.
 pub fn swaps(tables: &[Loading]) -> Vec<Swap> {
     let swaps = tables.iter().filter_map(|table| {

@@ -37,7 +37,7 @@ impl MariaDb {
                         "say mode = \"truncate\" or \"merge\", or drop the foreign key first",
                     ));
                 }
-                let made = sending::beside_for_now(name);
+                let made = job.beside(name);
                 let sql = job.create_table_as(name, &made, DIALECT)?;
                 self.run(&sql, "making the table anew")?;
                 table.beside = Some(made);

@@ -33,7 +33,7 @@ impl Postgres {
         let mut beside = None;
         let found = match (found, job.mode) {
             (Some(found), Mode::Replace) => {
-                let made = sending::beside_for_now(name);
+                let made = job.beside(name);
                 let sql = job.create_table_as(name, &made, DIALECT)?;
                 self.run(&sql, "making the table anew")?;
                 beside = Some(made.clone());

@@ -123,7 +123,7 @@ impl Postgres {
 
     /// A table as a load would make it. Nothing is left of it.
     fn as_made(&mut self, job: &Job, table: &str) -> Result<Described, Error> {
-        let name = sending::beside_for_now(table);
+        let name = job.beside(table);
         let sql = job.create_table_as(table, &name, DIALECT)?;
         self.run("BEGIN", "looking at the table that a load would make")?;
         let made = self.run(&sql, "making the table").and_then(|()| self.described(&name));

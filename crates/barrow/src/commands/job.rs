@@ -149,6 +149,7 @@ impl Spec {
             parts: parts.collect::<Result<_, Failure>>()?,
             mode: target.mode,
             create: target.create,
+            tag: Job::new_tag(),
         })
     }
 }

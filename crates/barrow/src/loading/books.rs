@@ -7,6 +7,7 @@ use barrow_core::spec::section::Word;
 use barrow_core::tally::{Counted, FileTally, Tally};
 use barrow_core::visible::visible;
 use barrow_targets::dialect::Dialect;
+use barrow_core::spec::plan::Mode;
 use barrow_targets::ledger::{self, Counts, File, Outcome, Run};
 use barrow_targets::{Swap, Target};
 use jiff::Timestamp;
@@ -33,6 +34,9 @@ pub struct State {
     /// Tables that are loaded and have not taken others' places yet.
     #[serde(default)]
     pub swaps: Vec<Swap>,
+    /// Tables that the run makes beside others, as long as nothing of it is loaded.
+    #[serde(default)]
+    pub beside: Vec<String>,
 }
 
 /// What the ledger is to say of a run.
@@ -55,6 +59,21 @@ pub struct Books {
     prefix: Option<String>,
     /// Whether rows of other runs go once the tables are swapped, and not before.
     empties_later: bool,
+}
+
+/// What a run notes before it begins: the tables that it will make beside others, which
+/// MariaDB commits at once and which would stay if it were killed.
+fn planned(order: &Order<'_>, target: &mut dyn Target) -> Result<Option<String>, Failure> {
+    if target.dialect() != Dialect::MariaDb || order.job.mode != Mode::Replace {
+        return Ok(None);
+    }
+    let tables = order.job.tables();
+    let state = State {
+        beside: tables.iter().map(|table| order.job.beside(table)).collect(),
+        ..State::default()
+    };
+    let state = serde_json::to_string(&state);
+    Ok(Some(state.map_err(|e| Failure::not_done(format!("writing the ledger: {e}")))?))
 }
 
 /// Now, in UTC, as the ledger writes it.
@@ -111,6 +130,7 @@ impl Books {
             mode: order.job.mode.word().to_string(),
             started_at: now(),
             outcome: Outcome::Going,
+            state: planned(order, target)?,
             ..by_whom()
         };
         Ok(Books {
@@ -260,6 +280,7 @@ impl Books {
                 .is_some_and(|f| f.outcome == Outcome::Going),
             prefix: self.prefix.clone(),
             swaps: Vec::new(),
+            beside: Vec::new(),
         };
         let state = serde_json::to_string(&state)
             .map_err(|e| Failure::not_done(format!("writing the ledger: {e}")))?;

@@ -26,18 +26,22 @@ pub fn recover(target: &mut dyn Target, table_key: &str) -> Result<(), Failure> 
         ..Wanted::default()
     };
     for run in ledger::runs(target, &wanted)? {
-        let swaps = match &run.state {
-            None => Vec::new(),
+        let State { swaps, beside, .. } = match &run.state {
+            None => State::default(),
             Some(state) => match serde_json::from_str::<State>(state) {
-                Ok(state) if !state.swaps.is_empty() => state.swaps,
+                Ok(state) if !(state.swaps.is_empty() && state.beside.is_empty()) => state,
                 _ => continue,
             },
         };
+        let has_tables = !(swaps.is_empty() && beside.is_empty());
         let is_alive = !target.claim(run_lock(&run.run), false)?
-            || (!swaps.is_empty() && !target.claim(table_lock(table_key), false)?);
+            || (has_tables && !target.claim(table_lock(table_key), false)?);
         // It may have ended since it was listed: then its own last word counts.
         if is_alive || has_ended(target, &run)? {
             continue;
+        }
+        for table in &beside {
+            drop_table(target, table)?;
         }
         match swaps.is_empty() {
             true => end(target, run, Outcome::Failed, Some(NOTHING))?,

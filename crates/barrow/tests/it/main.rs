@@ -1,6 +1,7 @@
 //! Drives the built program on files in a temporary folder.
 
 mod agree;
+mod bends;
 mod check;
 mod databases;
 mod demo;
