@@ -188,14 +188,24 @@ fn header_words(file: &str, unbound: &[Unbound], new: &[String], header: &[Strin
 fn some(names: &[String]) -> String {
     match names.len() {
         0..=MOST_NAMED => names.join(", "),
-        all => format!("{}, and {} more", names[..MOST_NAMED].join(", "), all - MOST_NAMED),
+        all => format!(
+            "{}, and {} more",
+            names[..MOST_NAMED].join(", "),
+            all - MOST_NAMED
+        ),
     }
 }
 
 /// A header of one field that another delimiter would part.
 fn other_delimiter(header: &[String]) -> Option<String> {
     let [only] = header else { return None };
-    let candidates = [(",", ","), (";", ";"), ("\\t", "\\t"), ("|", "|"), ("\u{1}", "\\u0001")];
+    let candidates = [
+        (",", ","),
+        (";", ";"),
+        ("\\t", "\\t"),
+        ("|", "|"),
+        ("\u{1}", "\\u0001"),
+    ];
     let parts = |mark: &str| only.split(mark).count();
     let (mark, written) = candidates.into_iter().max_by_key(|(mark, _)| parts(mark))?;
     (parts(mark) > 1).then(|| {

@@ -124,6 +124,9 @@ pub struct FileTally {
     pub bytes: u64,
 }
 
+/// What reasons of one kind have in common: code, column and words.
+type KindKey = (Code, Option<Arc<str>>, Arc<str>);
+
 /// The counts of a run.
 #[derive(Debug, Default)]
 pub struct Tally {
@@ -133,7 +136,7 @@ pub struct Tally {
     pub repairs: Repairs,
     /// Totals that differ from what a file states.
     pub differences: Vec<Difference>,
-    kinds: IndexMap<(Code, Option<Arc<str>>, Arc<str>), ReasonKind>,
+    kinds: IndexMap<KindKey, ReasonKind>,
     /// Where the first file of this flow stands among `files`: a run that goes on has
     /// some before it.
     first: usize,

@@ -50,7 +50,10 @@ fn two_stray_quotes_cost_no_record_between_them() {
 
 #[test]
 fn ditto_marks_are_no_quotes_around_anything() {
-    let out = read(TYPED, "id,name,crates\n1,plum,3\n2,\",4\n3,\",5\n4,kale,6\n");
+    let out = read(
+        TYPED,
+        "id,name,crates\n1,plum,3\n2,\",4\n3,\",5\n4,kale,6\n",
+    );
     assert_eq!(out.cells(), [["1", "plum", "3"], ["4", "kale", "6"]]);
     assert_eq!(out.reasons(), unclosed(&[3, 4]));
 }
@@ -87,8 +90,16 @@ fn kinds_of_record_are_told_apart_within_quotes_too() {
         mark = { type = \"text\", load = false }\ncustomer = \"text\"\n\
         [[kind]]\nname = \"line\"\nif = \"field(1) = 'L'\"\ntable = \"lines\"\n[kind.columns]\n\
         mark = { type = \"text\", load = false }\nproduce = \"text\"\ncrates = \"integer\"\n";
-    let out = read(spec, "O,\"Ivy\nL,kale,4\nL,leeks,2\nO,Bram\"\nL,\"run\nover\",1\n");
-    let wanted: [&[&str]; 4] = [&["kale", "4"], &["leeks", "2"], &["Bram\""], &["run\nover", "1"]];
+    let out = read(
+        spec,
+        "O,\"Ivy\nL,kale,4\nL,leeks,2\nO,Bram\"\nL,\"run\nover\",1\n",
+    );
+    let wanted: [&[&str]; 4] = [
+        &["kale", "4"],
+        &["leeks", "2"],
+        &["Bram\""],
+        &["run\nover", "1"],
+    ];
     assert_eq!(out.cells(), wanted);
     assert_eq!(out.reasons(), unclosed(&[1]));
 }
@@ -105,10 +116,18 @@ fn text_over_several_lines_is_believed() {
         "\n",
     ] {
         for spec in [TYPED, TEXTS] {
-            let head = if spec == TYPED { "id,name,crates" } else { "a,b,c" };
+            let head = if spec == TYPED {
+                "id,name,crates"
+            } else {
+                "a,b,c"
+            };
             let file = format!("{head}\n1,\"{text}\",2\n3,plum,4\n");
             let out = read(spec, &file);
-            assert_eq!(out.cells(), [["1", text, "2"], ["3", "plum", "4"]], "{text}");
+            assert_eq!(
+                out.cells(),
+                [["1", text, "2"], ["3", "plum", "4"]],
+                "{text}"
+            );
             // The last field, and the first of the next record, are quoted too.
             let file = format!("{head}\n1,\"{text}\",\"2\"\n\"3\",\"plum\",4\n");
             assert_eq!(read(spec, &file).rows.len(), 2, "{text}");

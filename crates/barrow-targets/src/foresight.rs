@@ -31,10 +31,14 @@ impl Foresight {
     /// Adds a kind of rows: what puts them into the target's form, and what finds those in
     /// it for which the table has no room.
     pub fn add(&mut self, part: &Part, table: &Table, encoder: Encoder, unfit: Unfit) {
-        let not_null = part.columns.iter().enumerate().filter_map(|(place, column)| {
-            let found = table.column(&column.name).filter(|found| found.not_null)?;
-            Some((place, found.name.clone()))
-        });
+        let not_null = part
+            .columns
+            .iter()
+            .enumerate()
+            .filter_map(|(place, column)| {
+                let found = table.column(&column.name).filter(|found| found.not_null)?;
+                Some((place, found.name.clone()))
+            });
         self.encoders.push(encoder);
         self.parts.push(Ahead {
             number: part.number,
@@ -68,7 +72,10 @@ impl Ahead {
         let rows = &batch.parts[self.number];
         for (place, name) in &self.not_null {
             let cells = &rows.cells[place * rows.height..][..rows.height];
-            let nulls = rows.good.iter().filter(|row| cells[**row as usize] == Cell::Null);
+            let nulls = rows
+                .good
+                .iter()
+                .filter(|row| cells[**row as usize] == Cell::Null);
             refused.extend(nulls.map(|row| Refusal {
                 part: self.number,
                 row: *row,

@@ -84,7 +84,10 @@ impl Job {
     pub fn folded(mut self) -> Job {
         let mut seen: Vec<String> = Vec::new();
         for part in &mut self.parts {
-            match seen.iter().find(|name| name.eq_ignore_ascii_case(&part.table)) {
+            match seen
+                .iter()
+                .find(|name| name.eq_ignore_ascii_case(&part.table))
+            {
                 Some(name) => part.table.clone_from(name),
                 None => seen.push(part.table.clone()),
             }

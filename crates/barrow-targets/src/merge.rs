@@ -202,13 +202,17 @@ fn clash(dialect: Dialect, part: &Part, merging: Merging<'_>) -> Option<String> 
             "EXISTS (SELECT 1 FROM {stage} s JOIN {table} t ON {values} WHERE NOT ({keys})) \
              OR (SELECT COUNT(*) FROM {stage}) > (SELECT COUNT(*) FROM (SELECT DISTINCT {} FROM \
              {stage}) AS d)",
-            loaded.iter().map(|name| dialect.quoted(name)).collect::<Vec<_>>().join(", ")
+            loaded
+                .iter()
+                .map(|name| dialect.quoted(name))
+                .collect::<Vec<_>>()
+                .join(", ")
         )
     });
     let asked: Vec<String> = asked.collect();
-    (!asked.is_empty()).then(|| format!("SELECT CASE WHEN {} THEN 1 ELSE 0 END", asked.join(" OR ")))
+    (!asked.is_empty())
+        .then(|| format!("SELECT CASE WHEN {} THEN 1 ELSE 0 END", asked.join(" OR ")))
 }
-
 
 /// Whether a column differs, where null is a value like another and letters of different
 /// case are different, whatever the column's own order of letters makes of them.
@@ -216,9 +220,9 @@ fn differs(dialect: Dialect, name: &str, ty: Type, is_text: bool) -> String {
     match dialect {
         Dialect::Sqlite => format!("t.{name} COLLATE BINARY IS NOT s.{name}"),
         // json and xml have no notion of equality: their text has.
-        Dialect::Postgres if is_text || ty == Type::Json => format!(
-            "t.{name}::text COLLATE \"C\" IS DISTINCT FROM s.{name}::text COLLATE \"C\""
-        ),
+        Dialect::Postgres if is_text || ty == Type::Json => {
+            format!("t.{name}::text COLLATE \"C\" IS DISTINCT FROM s.{name}::text COLLATE \"C\"")
+        }
         Dialect::Postgres => format!("t.{name} IS DISTINCT FROM s.{name}"),
         Dialect::MariaDb if is_text || ty == Type::Json => {
             format!("NOT (BINARY t.{name} <=> BINARY s.{name})")
@@ -253,8 +257,12 @@ mod tests {
             unique: &[],
             by_text: &[],
         };
-        let found =
-            statements(Dialect::Postgres, &part, merging("\"d\"", "\"stage\"", false)).unwrap();
+        let found = statements(
+            Dialect::Postgres,
+            &part,
+            merging("\"d\"", "\"stage\"", false),
+        )
+        .unwrap();
         assert_eq!(
             found.update.as_deref(),
             Some(

@@ -11,8 +11,8 @@ use barrow_core::flow::Batch;
 use barrow_core::spec::Type;
 use barrow_core::values::shown;
 
-use crate::table::Table;
 use crate::Part;
+use crate::table::Table;
 
 /// The columns of a part that name rows of the same table, and those that they name.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -27,7 +27,9 @@ impl Order {
     pub fn of(part: &Part, table: &Table) -> Option<Order> {
         let place = |name: &String| {
             let named = |column: &crate::Column| {
-                table.column(&column.name).is_some_and(|found| found.name == *name)
+                table
+                    .column(&column.name)
+                    .is_some_and(|found| found.name == *name)
             };
             part.columns.iter().position(named)
         };
@@ -74,7 +76,13 @@ impl Order {
     }
 
     /// The values of some columns in a row; none where one is null, which names nothing.
-    fn values(&self, batch: &Batch, part: usize, row: usize, columns: &[usize]) -> Option<Vec<String>> {
+    fn values(
+        &self,
+        batch: &Batch,
+        part: usize,
+        row: usize,
+        columns: &[usize],
+    ) -> Option<Vec<String>> {
         let rows = &batch.parts[part];
         let value = |column: &usize| {
             let cell = rows.cell(*column, row);

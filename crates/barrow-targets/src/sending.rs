@@ -27,7 +27,11 @@ pub struct Loading {
 impl Loading {
     /// The server's words, in which a table beside has the name that it is to have.
     fn in_its_words(&self, words: String) -> String {
-        let bare = |name: &str| name.split_once('.').map_or(name, |(_, bare)| bare).to_string();
+        let bare = |name: &str| {
+            name.split_once('.')
+                .map_or(name, |(_, bare)| bare)
+                .to_string()
+        };
         match &self.beside {
             Some(beside) => words.replace(&bare(beside), &bare(&self.name)),
             None => words,
@@ -204,7 +208,10 @@ pub fn take<T>(
         };
         let mut refused = Vec::new();
         let mut next = 0;
-        let ends = part.order.as_ref().map_or(Vec::new(), |o| o.cuts(batches, part.number));
+        let ends = part
+            .order
+            .as_ref()
+            .map_or(Vec::new(), |o| o.cuts(batches, part.number));
         for end in ends.into_iter().chain([lines.count()]) {
             refused.extend(isolate(next..end, &mut part.size, &mut trying)?);
             next = end;

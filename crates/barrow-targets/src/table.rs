@@ -5,6 +5,9 @@ pub use barrow_core::spec::KnownColumn as TableColumn;
 use crate::dialect::Dialect;
 use crate::{Column, Part};
 
+/// A foreign key of a table to itself: its columns, and those that they name.
+pub type OwnParents = (Vec<String>, Vec<String>);
+
 /// A table of the target.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Table {
@@ -16,7 +19,7 @@ pub struct Table {
     /// Whether it has triggers that may refuse or pass over a row.
     pub triggers: bool,
     /// Foreign keys of the table to itself: each its columns, and those that they name.
-    pub own_parents: Vec<(Vec<String>, Vec<String>)>,
+    pub own_parents: Vec<OwnParents>,
 }
 
 impl Table {

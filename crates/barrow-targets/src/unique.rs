@@ -30,8 +30,15 @@ pub fn check(dialect: Dialect, part: &Part, unique: &[Vec<String>]) -> Result<()
     ))
     .advice(format!(
         "make the key unique in the table: CREATE UNIQUE INDEX {} ON {} ({})",
-        dialect.quoted(&format!("{}_key", part.table.rsplit('.').next().unwrap_or_default())),
+        dialect.quoted(&format!(
+            "{}_key",
+            part.table.rsplit('.').next().unwrap_or_default()
+        )),
         dialect.table(&part.table),
-        part.key.iter().map(|name| dialect.quoted(name)).collect::<Vec<_>>().join(", ")
+        part.key
+            .iter()
+            .map(|name| dialect.quoted(name))
+            .collect::<Vec<_>>()
+            .join(", ")
     )))
 }

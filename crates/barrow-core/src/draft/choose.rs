@@ -145,7 +145,11 @@ fn against(what: &str, count: u64, lines: &[(String, u64, String)], remarks: &mu
 fn number(p: &Profile, values: u64, remarks: &mut Vec<String>) -> Option<Choice> {
     if p.no_number.0 > may_stand_against(values) || p.leading_zeros > 0 {
         if p.leading_zeros > 0 && p.no_number.0 == 0 {
-            let verb = if p.leading_zeros == 1 { "starts" } else { "start" };
+            let verb = if p.leading_zeros == 1 {
+                "starts"
+            } else {
+                "start"
+            };
             remarks.push(format!(
                 "{} {verb} with a zero that a number would lose, so it is text",
                 p.leading_zeros

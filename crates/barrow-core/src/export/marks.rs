@@ -48,8 +48,7 @@ impl Marks {
         // These stand in numbers, dates and words, which are not looked at.
         let is_common = |b: &u8| b.is_ascii_alphanumeric() || b"+-.: ".contains(b);
         // Only the first record of a file is told by it, and where lines stand before, none.
-        let may_hold_mark =
-            plan.records.header == Header::None && plan.export.preamble.is_empty();
+        let may_hold_mark = plan.records.header == Header::None && plan.export.preamble.is_empty();
         let is_unusual = firsts.clone().any(is_common);
         let is_quick = plan.export.quote_when == QuoteWhen::Needed && !is_unusual;
         Marks {

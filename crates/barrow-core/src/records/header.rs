@@ -76,7 +76,11 @@ pub fn bind(
         });
     }
     if !extra.is_empty() {
-        let verb = if extra.len() == 1 { "it is" } else { "they are" };
+        let verb = if extra.len() == 1 {
+            "it is"
+        } else {
+            "they are"
+        };
         bound.notes.push(format!(
             "the spec does not name {}, so {verb} not read",
             extra.join(", ")
@@ -240,14 +244,26 @@ mod tests {
 
     #[test]
     fn another_case_is_found_and_said() {
-        let bound = bind("f", &[named("Grower")], &header(&[" GROWER "]), WhenNewColumn::Stop).unwrap();
+        let bound = bind(
+            "f",
+            &[named("Grower")],
+            &header(&[" GROWER "]),
+            WhenNewColumn::Stop,
+        )
+        .unwrap();
         assert_eq!(bound.binding, [Some(0)]);
         assert!(bound.notes[0].contains("case or blanks"));
     }
 
     #[test]
     fn two_columns_are_not_one_field() {
-        let error = bind("f", &[named("id"), named("ID")], &header(&["id", "x"]), WhenNewColumn::Ignore).unwrap_err();
+        let error = bind(
+            "f",
+            &[named("id"), named("ID")],
+            &header(&["id", "x"]),
+            WhenNewColumn::Ignore,
+        )
+        .unwrap_err();
         assert!(
             error
                 .to_string()

@@ -61,8 +61,7 @@ impl<'r> Judge<'r> {
             return (false, false);
         };
         let mut spans = Vec::new();
-        let split =
-            fields::split_range(&self.rules.delimited, record, 0..record.len(), &mut spans);
+        let split = fields::split_range(&self.rules.delimited, record, 0..record.len(), &mut spans);
         let fits = split.is_ok() && spans.len() == self.shapes[kind].fields;
         (fits, spans.into_iter().all(Span::is_quoted))
     }

@@ -216,7 +216,10 @@ impl<'p> Splitter<'p> {
             shapes: lead.shapes,
             notes,
         });
-        let expected = self.expected.clone().filter(|_| index == 0 && self.from > 0);
+        let expected = self
+            .expected
+            .clone()
+            .filter(|_| index == 0 && self.from > 0);
         let expected = expected.map(|hash| (self.from, hash));
         Ok(Open {
             text,
@@ -702,7 +705,11 @@ fn hash_prefix(open: &mut Open, block: &mut Block) -> Result<(), Error> {
     // A byte order mark is no part of the text.
     let begins = block.place(0);
     let until = open.expected.as_ref().map(|(at, _)| *at);
-    match (until, open.expected.take_if(|(at, _)| *at <= begins + raw.len() as u64)) {
+    match (
+        until,
+        open.expected
+            .take_if(|(at, _)| *at <= begins + raw.len() as u64),
+    ) {
         (_, Some((at, expected))) => {
             let (before, after) = raw.split_at(at.saturating_sub(begins) as usize);
             hasher.update(before);

@@ -116,7 +116,9 @@ impl Keeper {
         let found =
             fs::read_dir(&keeper.folder).map_err(|e| cannot_write(keeper.folder.clone(), e))?;
         for entry in found {
-            let path = entry.map_err(|e| cannot_write(keeper.folder.clone(), e))?.path();
+            let path = entry
+                .map_err(|e| cannot_write(keeper.folder.clone(), e))?
+                .path();
             if !known(&path) && path.is_file() {
                 fs::remove_file(&path).map_err(|e| cannot_write(path.clone(), e))?;
             }

@@ -4,9 +4,9 @@ use std::cmp::Ordering;
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
-use crate::spec::nearest::nearest;
 use crate::error::Error;
 use crate::rejects::REASONS;
+use crate::spec::nearest::nearest;
 use crate::visible::visible;
 
 /// One source of bytes.
@@ -120,7 +120,9 @@ fn add(word: &str, base: &Path, files: &mut Vec<SourceFile>) -> Result<(), Error
 
 /// The file whose name is most like one that is not there, in the same folder.
 fn near(path: &Path) -> Option<String> {
-    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+    let folder = path
+        .parent()
+        .filter(|folder| !folder.as_os_str().is_empty());
     let entries = std::fs::read_dir(folder.unwrap_or(Path::new("."))).ok()?;
     let names: Vec<String> = entries
         .flatten()

@@ -299,7 +299,10 @@ mod tests {
         // The map is parted within kanji, where a state is in force.
         let first = coder.hand_on(200 * line + "x0,日".len());
         for number in 0..200 {
-            assert_eq!(first.raw(number * line..(number + 1) * line), &raw[..raw_line]);
+            assert_eq!(
+                first.raw(number * line..(number + 1) * line),
+                &raw[..raw_line]
+            );
         }
         let rest = "本かな\n".len();
         for number in 0..199 {

@@ -393,9 +393,9 @@ impl DelimitedPlan {
             &self.delimiter,
             &self.ending,
         ]
-            .into_iter()
-            .find(|text| !text.is_empty() && rest.starts_with(text))
-            .map_or(0, <[u8]>::len)
+        .into_iter()
+        .find(|text| !text.is_empty() && rest.starts_with(text))
+        .map_or(0, <[u8]>::len)
     }
 
     /// Whether a delimiter ends at `at`, looking at no byte before `floor`.

@@ -74,7 +74,14 @@ impl Piece {
     }
 
     /// A piece of the batch's store.
+    ///
+    /// # Panics
+    /// The place is beyond 2 GiB, which no batch's store is: better no value than another's.
     pub fn in_store(start: usize, len: usize) -> Piece {
+        assert!(
+            start < Piece::STORE as usize,
+            "a batch's store is beyond 2 GiB"
+        );
         Piece {
             start: start as u32 | Piece::STORE,
             len: len as u32,

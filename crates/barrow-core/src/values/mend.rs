@@ -50,7 +50,9 @@ impl ColumnReader {
             },
             Code::OutOfRange => match policies.out_of_range {
                 WhenOutOfRange::Reject => Err(code),
-                WhenOutOfRange::Null => self.nulled(code, What::OutOfRangeNulled, store, cell, note),
+                WhenOutOfRange::Null => {
+                    self.nulled(code, What::OutOfRangeNulled, store, cell, note)
+                }
                 WhenOutOfRange::Clamp => {
                     nearest(store, cell)?;
                     note(What::Clamped);
@@ -59,7 +61,9 @@ impl ColumnReader {
             },
             Code::TooPrecise => match policies.too_precise {
                 WhenTooPrecise::Reject => Err(code),
-                WhenTooPrecise::Null => self.nulled(code, What::TooPreciseNulled, store, cell, note),
+                WhenTooPrecise::Null => {
+                    self.nulled(code, What::TooPreciseNulled, store, cell, note)
+                }
                 WhenTooPrecise::Round => {
                     nearest(store, cell)?;
                     note(self.rounded());
@@ -79,7 +83,9 @@ impl ColumnReader {
         note: &mut impl FnMut(What),
     ) -> Result<(), Code> {
         match (self.policies.unreadable, &self.default) {
-            (WhenUnreadable::Null, _) => self.nulled(code, What::UnreadableNulled, store, cell, note),
+            (WhenUnreadable::Null, _) => {
+                self.nulled(code, What::UnreadableNulled, store, cell, note)
+            }
             (WhenUnreadable::Default, Some(default)) => {
                 note(What::UnreadableDefaulted);
                 *cell = default.put(store);
@@ -98,7 +104,9 @@ impl ColumnReader {
         note: &mut impl FnMut(What),
     ) -> Result<(), Code> {
         match (self.policies.not_allowed, &self.default) {
-            (WhenNotAllowed::Null, _) => self.nulled(code, What::NotAllowedNulled, store, cell, note),
+            (WhenNotAllowed::Null, _) => {
+                self.nulled(code, What::NotAllowedNulled, store, cell, note)
+            }
             (WhenNotAllowed::Default, Some(default)) => {
                 note(What::NotAllowedDefaulted);
                 *cell = default.put(store);

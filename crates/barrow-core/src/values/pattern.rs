@@ -214,8 +214,7 @@ impl Pattern {
             strtime::parse(&self.text, &other)
                 .is_ok_and(|other| format!("{other:?}") == format!("{read:?}"))
         };
-        read.second() == Some(59)
-            && memchr::memmem::find_iter(value, b"60").any(says_the_same)
+        read.second() == Some(59) && memchr::memmem::find_iter(value, b"60").any(says_the_same)
     }
 }
 

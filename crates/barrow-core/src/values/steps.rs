@@ -183,7 +183,9 @@ fn collapsed(text: &str) -> Option<String> {
 fn meanings(pairs: &[(String, String)]) -> HashMap<String, String> {
     let mut meanings = HashMap::with_capacity(pairs.len());
     for (word, meaning) in pairs {
-        meanings.entry(word.clone()).or_insert_with(|| meaning.clone());
+        meanings
+            .entry(word.clone())
+            .or_insert_with(|| meaning.clone());
     }
     meanings
 }

@@ -15,7 +15,9 @@ use std::time::Duration;
 use crate::error::{Error, ErrorKind};
 use crate::{Job, Target};
 
-pub use self::read::{Wanted, exported_files, files_of, known_files, mends_of, run_of_content, runs};
+pub use self::read::{
+    Wanted, exported_files, files_of, known_files, mends_of, run_of_content, runs,
+};
 pub use self::rejects::{REJECTS_AT_ONCE, RejectRow, forget_rejects, make_rejects, write_rejects};
 pub use self::write::{emptied, write_file, write_run};
 

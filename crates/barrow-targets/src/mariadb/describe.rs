@@ -134,7 +134,9 @@ fn column(row: &Row) -> Option<(TableColumn, Declared)> {
 
 /// The words of `enum('a','it''s')`, which the server writes with quotes doubled.
 fn words(declared: &str) -> Vec<String> {
-    let is_list = ["enum(", "set("].iter().any(|start| declared.to_lowercase().starts_with(start));
+    let is_list = ["enum(", "set("]
+        .iter()
+        .any(|start| declared.to_lowercase().starts_with(start));
     let mut words = Vec::new();
     let mut rest = declared;
     while let Some((_, after)) = rest.split_once('\'').filter(|_| is_list) {

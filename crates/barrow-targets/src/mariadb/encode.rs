@@ -229,10 +229,16 @@ fn words(words: &[u8], list: &[String], out: &mut Vec<u8>) -> Result<(), Fault> 
 /// An address of the internet as the server writes it (RFC 5952): it would write another
 /// form otherwise.
 fn address(value: &[u8], size: u8, out: &mut Vec<u8>) -> Result<(), Fault> {
-    let same = std::str::from_utf8(value).ok().is_some_and(|text| match size {
-        4 => text.parse::<std::net::Ipv4Addr>().is_ok_and(|ip| ip.to_string() == text),
-        _ => text.parse::<std::net::Ipv6Addr>().is_ok_and(|ip| ip.to_string() == text),
-    });
+    let same = std::str::from_utf8(value)
+        .ok()
+        .is_some_and(|text| match size {
+            4 => text
+                .parse::<std::net::Ipv4Addr>()
+                .is_ok_and(|ip| ip.to_string() == text),
+            _ => text
+                .parse::<std::net::Ipv6Addr>()
+                .is_ok_and(|ip| ip.to_string() == text),
+        });
     match same {
         true => text(value, usize::MAX, out),
         false => Err(Fault::new(
@@ -299,19 +305,42 @@ mod tests {
             let field = Field::new(Type::Text, wire, &declared);
             let cell = Cell::Text(barrow_core::values::Piece::in_block(0, value.len()));
             let mut out = Vec::new();
-            field.put(cell, value.as_bytes(), &[], &mut out).map(|()| out == value.as_bytes())
+            field
+                .put(cell, value.as_bytes(), &[], &mut out)
+                .map(|()| out == value.as_bytes())
         };
         let cases: [(Wire, &[&str], &[&str]); 5] = [
-            (Wire::Word, &["a", "Big"], &["", "+1", " 2", "1 ", "big", "a "]),
-            (Wire::Words, &["", "a", "a,Big", "b,Big"], &["b,a", "a,a", "A", "+3", "a,", " a"]),
+            (
+                Wire::Word,
+                &["a", "Big"],
+                &["", "+1", " 2", "1 ", "big", "a "],
+            ),
+            (
+                Wire::Words,
+                &["", "a", "a,Big", "b,Big"],
+                &["b,a", "a,a", "A", "+3", "a,", " a"],
+            ),
             (Wire::Padded(5), &["ab", " ab"], &["ab ", " "]),
-            (Wire::Address(4), &["10.0.0.1"], &["10.0.0.01", "10.0.0", "::1"]),
-            (Wire::Address(16), &["::1", "fe80::1"], &["0:0:0:0:0:0:0:1", "FE80::1"]),
+            (
+                Wire::Address(4),
+                &["10.0.0.1"],
+                &["10.0.0.01", "10.0.0", "::1"],
+            ),
+            (
+                Wire::Address(16),
+                &["::1", "fe80::1"],
+                &["0:0:0:0:0:0:0:1", "FE80::1"],
+            ),
         ];
         for (wire, fine, bent) in cases {
-            fine.iter().for_each(|value| assert_eq!(put(wire, value), Ok(true), "{value}"));
+            fine.iter()
+                .for_each(|value| assert_eq!(put(wire, value), Ok(true), "{value}"));
             bent.iter().for_each(|value| {
-                assert_eq!(put(wire, value).unwrap_err().code, Code::NotAllowed, "{value}");
+                assert_eq!(
+                    put(wire, value).unwrap_err().code,
+                    Code::NotAllowed,
+                    "{value}"
+                );
             });
         }
         let bytes = |size| {
@@ -319,14 +348,24 @@ mod tests {
             let cell = Cell::Bytes(barrow_core::values::Piece::in_block(0, 2));
             field.put(cell, b"ab", &[], &mut Vec::new()).is_ok()
         };
-        assert_eq!((bytes(None), bytes(Some(2)), bytes(Some(3))), (true, true, false));
+        assert_eq!(
+            (bytes(None), bytes(Some(2)), bytes(Some(3))),
+            (true, true, false)
+        );
         let null = |declared: Declared| {
             let field = Field::new(Type::TimestampTz, Wire::DateTime(0), &declared);
             field.put(Cell::Null, &[], &[], &mut Vec::new()).is_ok()
         };
-        let stamp = |not_null| Declared { name: "timestamp".into(), not_null, ..plain() };
+        let stamp = |not_null| Declared {
+            name: "timestamp".into(),
+            not_null,
+            ..plain()
+        };
         assert_eq!((null(stamp(true)), null(stamp(false))), (false, true));
-        assert!(!null(Declared { is_counter: true, ..plain() }));
+        assert!(!null(Declared {
+            is_counter: true,
+            ..plain()
+        }));
     }
 
     fn field(ty: &str, wire: Wire, cell: Cell) -> Result<String, Code> {

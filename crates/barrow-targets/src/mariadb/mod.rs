@@ -36,8 +36,8 @@ use self::words::explained;
 use crate::asking::Value;
 use crate::dialect::Dialect;
 use crate::error::Error;
-use crate::lines::Bytes;
 use crate::foresight::unfit_lines;
+use crate::lines::Bytes;
 use crate::merge::Merged;
 use crate::outflow::{Decoder, RawRows};
 use crate::sending::{self, FileBegin, Loading, Sent};
@@ -406,11 +406,16 @@ impl MariaDb {
     /// while that is looked at. One that is in use now stays, and is empty.
     fn drop_empty(&mut self, name: &str) -> Result<(), Error> {
         let table = DIALECT.table(name);
-        if self.conn.query_drop(format!("LOCK TABLES {table} WRITE")).is_err() {
+        if self
+            .conn
+            .query_drop(format!("LOCK TABLES {table} WRITE"))
+            .is_err()
+        {
             return Ok(());
         }
-        let rows: Result<Option<u8>, _> =
-            self.conn.query_first(format!("SELECT 1 FROM {table} LIMIT 1"));
+        let rows: Result<Option<u8>, _> = self
+            .conn
+            .query_first(format!("SELECT 1 FROM {table} LIMIT 1"));
         let dropped = match rows {
             Ok(None) => self.run(&format!("DROP TABLE {table}"), "undoing the load"),
             _ => Ok(()),

@@ -64,7 +64,10 @@ fn reads(sql: &str) -> bool {
     loop {
         rest = match rest {
             // `/*! … */` is no comment to this server.
-            text if text.starts_with("/*") && !text.starts_with("/*!") && !text.starts_with("/*M!") => {
+            text if text.starts_with("/*")
+                && !text.starts_with("/*!")
+                && !text.starts_with("/*M!") =>
+            {
                 text.split_once("*/").map_or("", |(_, after)| after)
             }
             text if text.starts_with("-- ") || text.starts_with('#') => {
@@ -76,8 +79,10 @@ fn reads(sql: &str) -> bool {
         .trim_start();
     }
     let word: String = rest.chars().take_while(char::is_ascii_alphabetic).collect();
-    ["SELECT", "WITH", "VALUES", "TABLE", "SHOW", "DESCRIBE", "DESC", "EXPLAIN"]
-        .contains(&word.to_ascii_uppercase().as_str())
+    [
+        "SELECT", "WITH", "VALUES", "TABLE", "SHOW", "DESCRIBE", "DESC", "EXPLAIN",
+    ]
+    .contains(&word.to_ascii_uppercase().as_str())
 }
 
 /// The columns of a query with the nearest types.
@@ -215,7 +220,13 @@ mod tests {
         ] {
             assert!(reads(sql), "{sql}");
         }
-        for sql in ["OPTIMIZE TABLE d", "/*!50000 DELETE FROM d */", "repair table d", "", "DELETE FROM d"] {
+        for sql in [
+            "OPTIMIZE TABLE d",
+            "/*!50000 DELETE FROM d */",
+            "repair table d",
+            "",
+            "DELETE FROM d",
+        ] {
             assert!(!reads(sql), "{sql}");
         }
     }

@@ -27,9 +27,7 @@ pub fn unreachable(error: &mysql::Error, server: &Server) -> Error {
 pub fn explained(error: &mysql::Error, doing: &str) -> Error {
     let failed = Error::new(format!("{doing}: {}", said(error)));
     match number(error) {
-        Some(1142 | 1143 | 1044 | 1227 | 1370) => failed.kind(ErrorKind::Denied).advice(
-            NO_RIGHT,
-        ),
+        Some(1142 | 1143 | 1044 | 1227 | 1370) => failed.kind(ErrorKind::Denied).advice(NO_RIGHT),
         Some(1050 | 1062) => failed.kind(ErrorKind::Duplicate),
         Some(1205) => failed
             .kind(ErrorKind::Locked)
@@ -76,9 +74,9 @@ pub fn refused(error: &mysql::Error) -> Option<Refused> {
 /// Failures that are plainly not a row's fault: rights, names, room, locks, the server. All
 /// else may be: a trigger raises what it likes, and a row may be too large.
 const NO_ROW_S: [u16; 45] = [
-    3, 1004, 1005, 1016, 1021, 1030, 1037, 1038, 1040, 1041, 1043, 1044, 1045, 1046, 1049,
-    1053, 1054, 1064, 1079, 1114, 1142, 1143, 1146, 1148, 1180, 1184, 1194, 1195, 1205, 1206, 1213,
-    1227, 1290, 1305, 1317, 1370, 1419, 1598, 1637, 1792, 1836, 1927, 1969, 3948, 4166,
+    3, 1004, 1005, 1016, 1021, 1030, 1037, 1038, 1040, 1041, 1043, 1044, 1045, 1046, 1049, 1053,
+    1054, 1064, 1079, 1114, 1142, 1143, 1146, 1148, 1180, 1184, 1194, 1195, 1205, 1206, 1213, 1227,
+    1290, 1305, 1317, 1370, 1419, 1598, 1637, 1792, 1836, 1927, 1969, 3948, 4166,
 ];
 
 /// A warning or an error about a row, as a reason.
@@ -115,7 +113,9 @@ fn without_entry(message: &str) -> Option<String> {
 fn column(message: &str) -> Option<String> {
     let lower = message.to_ascii_lowercase();
     // `Column set to default value; NULL supplied to NOT NULL column 'kg' at row 2`
-    let quoted = ["column '", "column `"].iter().find_map(|start| lower.find(start));
+    let quoted = ["column '", "column `"]
+        .iter()
+        .find_map(|start| lower.find(start));
     let at = quoted.or_else(|| lower.find("column "))? + "column ".len();
     let rest = &message[at..];
     let name = match rest.strip_prefix('\'') {

@@ -143,7 +143,9 @@ pub fn claim(client: &mut Client, key: i64, wait: bool) -> Result<bool, Error> {
         .query_one("SELECT current_setting('lock_timeout')", &[])
         .map_err(failed)?
         .get(0);
-    client.batch_execute("SET lock_timeout = 0").map_err(failed)?;
+    client
+        .batch_execute("SET lock_timeout = 0")
+        .map_err(failed)?;
     client
         .query_one("SELECT pg_advisory_lock($1) IS NOT NULL", &[&key])
         .map_err(failed)?;

@@ -97,7 +97,10 @@ impl Postgres {
             // Rights on single columns let us insert, and not lock.
             (false, _) => return Ok(()),
         };
-        self.run(&format!("LOCK TABLE {table} IN {mode} MODE"), "locking the table")
+        self.run(
+            &format!("LOCK TABLE {table} IN {mode} MODE"),
+            "locking the table",
+        )
     }
 
     /// What sends a part's rows into a table.

@@ -84,12 +84,16 @@ pub fn connect(server: &Server) -> Result<Client, Error> {
     let mode = server
         .parameter("sslmode")
         .or_else(|| environment("PGSSLMODE"));
-    let (mode, trust) = ssl(mode.as_deref().unwrap_or("prefer"))?;
+    let roots = server.parameter("sslrootcert");
+    let (mode, trust) = match ssl(mode.as_deref().unwrap_or("prefer"))? {
+        // Who names an authority wants it asked ("SSL Support", table 34.1, `require`).
+        (SslMode::Require, Trust::Anyone) if roots.is_some() => (SslMode::Require, Trust::Signed),
+        other => other,
+    };
     config.ssl_mode(mode);
     let connected = if mode == SslMode::Disable || host.starts_with('/') {
         config.ssl_mode(SslMode::Disable).connect(NoTls)
     } else {
-        let roots = server.parameter("sslrootcert");
         let tls = MakeRustlsConnect::new(tls::config(trust, roots.as_deref())?);
         config.connect(tls)
     };

@@ -261,15 +261,24 @@ impl<'de> serde::de::Visitor<'de> for KeysOf {
 /// A document that names another encoding than the one it is sent in would be read by that
 /// ("XML Type").
 fn in_utf8(document: &[u8]) -> Result<(), Fault> {
-    let start = document.strip_prefix("\u{FEFF}".as_bytes()).unwrap_or(document);
-    let head = match (start.starts_with(b"<?xml"), memchr::memmem::find(start, b"?>")) {
+    let start = document
+        .strip_prefix("\u{FEFF}".as_bytes())
+        .unwrap_or(document);
+    let head = match (
+        start.starts_with(b"<?xml"),
+        memchr::memmem::find(start, b"?>"),
+    ) {
         (true, Some(end)) => String::from_utf8_lossy(&start[..end]).into_owned(),
         _ => return Ok(()),
     };
     let named = head.split_once("encoding").map(|(_, after)| {
         let after = after.trim_start().trim_start_matches('=').trim_start();
         let after = after.trim_start_matches(['"', '\'']);
-        after.split(['"', '\'']).next().unwrap_or_default().to_string()
+        after
+            .split(['"', '\''])
+            .next()
+            .unwrap_or_default()
+            .to_string()
     });
     match named {
         Some(name) if !matches!(name.to_ascii_lowercase().as_str(), "utf-8" | "utf8") => {

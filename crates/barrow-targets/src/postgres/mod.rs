@@ -126,7 +126,9 @@ impl Postgres {
         let name = job.beside(table);
         let sql = job.create_table_as(table, &name, DIALECT)?;
         self.run("BEGIN", "looking at the table that a load would make")?;
-        let made = self.run(&sql, "making the table").and_then(|()| self.described(&name));
+        let made = self
+            .run(&sql, "making the table")
+            .and_then(|()| self.described(&name));
         self.run("ROLLBACK", "looking at the table that a load would make")?;
         made
     }
@@ -181,7 +183,11 @@ impl Postgres {
 /// the table's gives way (makeObjectName, indexcmds.c).
 fn key_name(table: &str) -> String {
     let fits = |(at, c): &(usize, char)| at + c.len_utf8() <= 63 - "_pkey".len();
-    let short: String = table.char_indices().take_while(fits).map(|(_, c)| c).collect();
+    let short: String = table
+        .char_indices()
+        .take_while(fits)
+        .map(|(_, c)| c)
+        .collect();
     format!("{short}_pkey")
 }
 

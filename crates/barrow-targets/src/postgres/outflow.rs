@@ -339,7 +339,9 @@ mod tests {
         assert_eq!(read(&[0, 0, 0, 2]), "0.00");
         assert_eq!(read(&[1, 2, 0, 0, 5]), "500000000");
         // numeric(38,10): 28 digits before the mark and ten after it are ten groups.
-        let nines = [10, 6, 0, 10, 9999, 9999, 9999, 9999, 9999, 9999, 9999, 9999, 9999, 9900];
+        let nines = [
+            10, 6, 0, 10, 9999, 9999, 9999, 9999, 9999, 9999, 9999, 9999, 9999, 9900,
+        ];
         let edge = format!("{}.{}", "9".repeat(28), "9".repeat(10));
         assert_eq!(read(&nines), edge);
         assert_eq!(read(&[1, -2, 0, 8, 7]), "0.00000007");

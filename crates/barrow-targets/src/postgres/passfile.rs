@@ -7,10 +7,7 @@ use std::path::PathBuf;
 /// The password for these, if the file has one. A file that others may read is not
 /// used, as the manual has it.
 pub fn password(host: &str, port: u16, database: &str, user: &str) -> Option<String> {
-    let path = match std::env::var_os("PGPASSFILE") {
-        Some(path) => PathBuf::from(path),
-        None => PathBuf::from(std::env::var_os("HOME")?).join(".pgpass"),
-    };
+    let path = path()?;
     if is_open_to_others(&path) {
         return None;
     }
@@ -21,6 +18,18 @@ pub fn password(host: &str, port: u16, database: &str, user: &str) -> Option<Str
         host
     };
     find(&text, [host, &port.to_string(), database, user])
+}
+
+fn path() -> Option<PathBuf> {
+    Some(match std::env::var_os("PGPASSFILE") {
+        Some(path) => PathBuf::from(path),
+        None => PathBuf::from(std::env::var_os("HOME")?).join(".pgpass"),
+    })
+}
+
+/// The file, where it is passed over because others may read it.
+pub fn passed_over() -> Option<PathBuf> {
+    path().filter(|path| is_open_to_others(path))
 }
 
 #[cfg(unix)]

@@ -27,7 +27,13 @@ pub fn unreachable(error: &postgres::Error, server: &Server) -> Error {
         }
         Some(_) => failed,
         None if words.contains("password missing") => {
-            failed.advice("put the password into PGPASSWORD, or into the password file")
+            failed.advice(match super::passfile::passed_over() {
+                Some(path) => {
+                    let path = visible(path.as_os_str().as_encoded_bytes());
+                    format!("others may read {path}, so it is not used: chmod 600 {path}")
+                }
+                None => "put the password into PGPASSWORD, or into the password file".into(),
+            })
         }
         None => failed.advice("is the server running, and are host and port right?"),
     }

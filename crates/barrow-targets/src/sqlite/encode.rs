@@ -268,7 +268,10 @@ mod tests {
             let encoding = Encoding::new(Type::BigInt, Some(&column(declared)));
             encoding.slot(Cell::Null, &[], &mut Vec::new())
         };
-        assert_eq!((slot("rowid"), slot("integer")), (Slot::Numbered, Slot::Null));
+        assert_eq!(
+            (slot("rowid"), slot("integer")),
+            (Slot::Numbered, Slot::Null)
+        );
     }
 
     fn decimal(scale: u8, declared: &str, n: i128) -> String {

@@ -270,7 +270,10 @@ impl Inserter {
     /// The good rows of a batch, which have been encoded, that the table would not keep as
     /// they are.
     pub fn unfit(&self, batch: &Batch) -> Vec<Refusal> {
-        let slots = batch.encoded.get(self.part).and_then(|e| e.downcast_ref::<Vec<Slot>>());
+        let slots = batch
+            .encoded
+            .get(self.part)
+            .and_then(|e| e.downcast_ref::<Vec<Slot>>());
         let width = self.encodings.len().max(1);
         let each = slots.into_iter().flatten().enumerate();
         let unfit = each.filter_map(|(at, slot)| {

@@ -128,10 +128,9 @@ impl Merger {
         let mut refused = Vec::new();
         let mut next = 0;
         let batches = std::slice::from_ref(batch);
-        let ends = self
-            .order
-            .as_ref()
-            .map_or(Vec::new(), |order| order.cuts(batches, self.inserter.part()));
+        let ends = self.order.as_ref().map_or(Vec::new(), |order| {
+            order.cuts(batches, self.inserter.part())
+        });
         for end in ends.into_iter().chain([count]) {
             refused.extend(isolate(next..end, &mut self.size, &mut attempt)?);
             next = end;

@@ -31,7 +31,7 @@ use crate::dialect::Dialect;
 use crate::error::Error;
 use crate::merge::Merged;
 use crate::outflow::{Decoder, RawRows};
-use crate::table::{Table, TableColumn};
+use crate::table::{OwnParents, Table, TableColumn};
 use crate::{About, Coming, Encoder, Foresight, Job, Part, Refusal, Rights, Target, fit, unique};
 
 /// How long a lock of another program is waited for.
@@ -78,7 +78,7 @@ enum Into {
     /// As they come.
     Insert(Inserter),
     /// By their key.
-    Merge(Merger),
+    Merge(Box<Merger>),
 }
 
 impl Into {
@@ -102,11 +102,15 @@ impl Sqlite {
             return Err(Error::new(format!("there is no database {shown}"))
                 .advice("say [target] create = true to have the file and the table made"));
         }
-        let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+        let folder = path
+            .parent()
+            .filter(|folder| !folder.as_os_str().is_empty());
         if let Some(folder) = folder.filter(|folder| !folder.is_dir()) {
             let folder = visible(folder.as_os_str().as_encoded_bytes());
-            return Err(Error::new(format!("there is no folder {folder} to make {shown} in"))
-                .advice("make the folder first, or correct the path"));
+            return Err(
+                Error::new(format!("there is no folder {folder} to make {shown} in"))
+                    .advice("make the folder first, or correct the path"),
+            );
         }
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
             | OpenFlags::SQLITE_OPEN_CREATE
@@ -193,7 +197,9 @@ impl Sqlite {
         let sql = "SELECT count(*) FROM pragma_table_info(?1) WHERE pk > 0";
         let keys: i64 = self.connection.query_row(sql, [table], |row| row.get(0))?;
         if keys > 1 {
-            columns.iter_mut().for_each(|column| column.numbered = false);
+            columns
+                .iter_mut()
+                .for_each(|column| column.numbered = false);
         }
         Ok(columns)
     }
@@ -292,7 +298,8 @@ impl Sqlite {
                 into: match job.mode {
                     Mode::Merge => {
                         unique::check(Dialect::Sqlite, part, &unique)?;
-                        Into::Merge(Merger::new(&self.connection, part, &table, &unique)?)
+                        let merger = Merger::new(&self.connection, part, &table, &unique)?;
+                        Into::Merge(Box::new(merger))
                     }
                     _ => Into::Insert(Inserter::new(part, &table)),
                 },
@@ -316,23 +323,25 @@ impl Sqlite {
     }
 
     /// Foreign keys of a table to itself. One that names no columns names the key.
-    fn own_parents(&self, table: &str) -> rusqlite::Result<Vec<(Vec<String>, Vec<String>)>> {
+    fn own_parents(&self, table: &str) -> rusqlite::Result<Vec<OwnParents>> {
         let sql = "SELECT id, \"from\", COALESCE(\"to\", (SELECT name FROM pragma_table_info(?1) WHERE pk = seq + 1)) \
                    FROM pragma_foreign_key_list(?1) WHERE \"table\" = ?1 COLLATE NOCASE ORDER BY id, seq";
         let mut statement = self.connection.prepare(sql)?;
         let mut rows = statement.query([table])?;
-        let mut found: Vec<(i64, (Vec<String>, Vec<String>))> = Vec::new();
+        let mut last = None;
+        let mut found: Vec<OwnParents> = Vec::new();
         while let Some(row) = rows.next()? {
-            let (id, from, to): (i64, String, Option<String>) = (row.get(0)?, row.get(1)?, row.get(2)?);
-            if found.last().is_none_or(|(last, _)| *last != id) {
-                found.push((id, Default::default()));
+            let (id, from, to): (i64, String, Option<String>) =
+                (row.get(0)?, row.get(1)?, row.get(2)?);
+            if last.replace(id) != Some(id) {
+                found.push(OwnParents::default());
             }
-            if let Some((_, key)) = found.last_mut() {
+            if let Some(key) = found.last_mut() {
                 key.0.push(from);
                 key.1.push(to.unwrap_or_default());
             }
         }
-        Ok(found.into_iter().map(|(_, key)| key).collect())
+        Ok(found)
     }
 
     fn describe_table(&self, table: &str) -> Result<Option<Table>, Error> {

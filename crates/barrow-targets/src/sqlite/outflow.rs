@@ -136,9 +136,9 @@ fn decoder(types: &[Type]) -> Decoder {
         let mut bytes = raw.bytes.as_slice();
         let mut text = Texts::new(&raw.text);
         for _ in 0..raw.ends.len() {
-            for column in 0..typing.width() {
+            for (column, is_text) in is_text.iter().enumerate() {
                 let value = match loose(&mut bytes, &mut text) {
-                    Loose::Bytes(_) if is_text[column] => Loose::Lost(BYTES),
+                    Loose::Bytes(_) if *is_text => Loose::Lost(BYTES),
                     value => value,
                 };
                 typing.put(cells, column, value);

@@ -42,7 +42,12 @@ pub fn run(args: &Check) -> Result<ExitCode, Failure> {
     if target.choice.files.is_empty() {
         return nothing_new(&spec, args, target);
     }
-    let files: Vec<SourceFile> = target.choice.files.iter().map(|f| f.source.clone()).collect();
+    let files: Vec<SourceFile> = target
+        .choice
+        .files
+        .iter()
+        .map(|f| f.source.clone())
+        .collect();
     let header = match files.first() {
         Some(SourceFile::Stdin) | None => None,
         // Where it cannot be read, reading all of it says so as a load would.
@@ -119,7 +124,11 @@ fn new_columns(plan: &Plan, files: &[SourceFile]) -> Option<Failure> {
 fn nothing_new(spec: &Spec, args: &Check, target: Compared) -> Result<ExitCode, Failure> {
     let summary = Summary {
         spec: spec.name(),
-        into: target.url.as_ref().map(ToString::to_string).unwrap_or_default(),
+        into: target
+            .url
+            .as_ref()
+            .map(ToString::to_string)
+            .unwrap_or_default(),
         skipped: target.choice.skipped,
         nothing_new: true,
         rehearsal: true,
@@ -264,7 +273,10 @@ impl Compared {
     /// and those of the table. For each kind of record, as places in what is read.
     fn unique(&self, plan: &Plan) -> Vec<Vec<Key>> {
         let each = plan.kinds.iter().enumerate().map(|(number, kind)| {
-            let own = kind.key.iter().map(|place| kind.columns[*place].name.clone());
+            let own = kind
+                .key
+                .iter()
+                .map(|place| kind.columns[*place].name.clone());
             let mut sets: Vec<Vec<String>> = vec![own.collect()];
             if plan.target.mode == Mode::Merge {
                 // Rows with the same key are merged one after the other.
@@ -279,14 +291,20 @@ impl Compared {
                     sets.push(set.clone());
                 }
             }
-            let placed = sets.into_iter().filter(|set| !set.is_empty()).filter_map(|names| {
-                let slot = |name: &String| {
-                    let place = kind.columns.iter().position(|c| c.name.eq_ignore_ascii_case(name));
-                    kind.slot(place?)
-                };
-                let slots = names.iter().map(slot).collect::<Option<Vec<usize>>>()?;
-                Some(Key { names, slots })
-            });
+            let placed = sets
+                .into_iter()
+                .filter(|set| !set.is_empty())
+                .filter_map(|names| {
+                    let slot = |name: &String| {
+                        let place = kind
+                            .columns
+                            .iter()
+                            .position(|c| c.name.eq_ignore_ascii_case(name));
+                        kind.slot(place?)
+                    };
+                    let slots = names.iter().map(slot).collect::<Option<Vec<usize>>>()?;
+                    Some(Key { names, slots })
+                });
             placed.collect()
         });
         each.collect()
@@ -325,7 +343,10 @@ fn makes(job: &Job) -> bool {
 }
 
 fn kind_key(kind: &KindPlan) -> Vec<String> {
-    let names = kind.key.iter().map(|place| kind.columns[*place].name.clone());
+    let names = kind
+        .key
+        .iter()
+        .map(|place| kind.columns[*place].name.clone());
     names.collect()
 }
 
@@ -492,7 +513,11 @@ impl CheckSink<'_> {
         let Some(file) = self.tally.files.get(place) else {
             return;
         };
-        let beyond = !self.plan.rejects.tolerance.allows(file.rejected, file.records);
+        let beyond = !self
+            .plan
+            .rejects
+            .tolerance
+            .allows(file.rejected, file.records);
         if self.plan.rejects.per == Per::File && (beyond || differs) {
             self.left_whole.push(LeftWhole {
                 file: file.name.clone(),
@@ -547,9 +572,11 @@ impl CheckSink<'_> {
             let Some(file) = self.tally.files.get_mut(place) else {
                 continue;
             };
-            file.notes.extend(target.choice.files.get(index).and_then(|f| f.note.clone()));
+            file.notes
+                .extend(target.choice.files.get(index).and_then(|f| f.note.clone()));
             if target.in_other_hands.contains(&index) {
-                file.notes.push("another load is reading it now; a load would wait for that".into());
+                file.notes
+                    .push("another load is reading it now; a load would wait for that".into());
             }
         }
         let tables = target
@@ -607,8 +634,8 @@ impl CheckSink<'_> {
 fn remarks(target: &Compared) -> Vec<String> {
     match &target.url {
         Some(_) => Vec::new(),
-        None => vec![
-            "no database was named, so nothing was held against a table or a ledger".into(),
-        ],
+        None => {
+            vec!["no database was named, so nothing was held against a table or a ledger".into()]
+        }
     }
 }

@@ -119,19 +119,8 @@ fn against(args: &Draft, path: &Path) -> Result<ExitCode, Failure> {
 fn replace(path: &Path, text: &str) -> Result<(), Failure> {
     let shown = visible(path.as_os_str().as_encoded_bytes());
     let failed = |e: io::Error| Failure::not_done(format!("{shown}: {e}"));
-    let new = path.with_extension("toml.new");
-    let mut file = File::options()
-        .write(true)
-        .create_new(true)
-        .open(&new)
-        .map_err(failed)?;
-    let written = file
-        .write_all(text.as_bytes())
-        .and_then(|()| std::fs::rename(&new, path));
-    written.map_err(|e| {
-        let _ = std::fs::remove_file(&new);
-        failed(e)
-    })
+    let written = super::spec_file::put_in_place(path, text, true);
+    written.map_err(failed)
 }
 
 /// The files as the spec names them: paths are from its own folder.

@@ -1,6 +1,5 @@
 //! `barrow export`: writes a table or a query out as a flat file.
 
-use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Instant;
@@ -259,14 +258,7 @@ fn columns(args: &Export, url: &Url) -> Result<Vec<(String, Type)>, Failure> {
 /// Writes a file that is made at once; one that was made meanwhile is not written over.
 fn write_out(path: &Path, text: &str, overwrites: bool) -> Result<(), Failure> {
     may_write(path, overwrites)?;
-    let mut options = std::fs::File::options();
-    match path.exists() {
-        true => options.write(true).truncate(true),
-        false => options.write(true).create_new(true),
-    };
-    let written = options
-        .open(path)
-        .and_then(|mut file| file.write_all(text.as_bytes()));
+    let written = super::spec_file::put_in_place(path, text, overwrites);
     written.map_err(|e| {
         let shown = visible(path.as_os_str().as_encoded_bytes());
         Failure::not_done(format!("{shown}: {e}"))

@@ -1,6 +1,6 @@
 //! The file of a spec: what people may have named in its place.
 
-use std::io::ErrorKind;
+use std::io::{self, ErrorKind, Write};
 use std::path::{Path, PathBuf};
 
 use barrow_core::spec::nearest::nearest;
@@ -48,16 +48,57 @@ pub fn read(path: &Path) -> Result<String, Failure> {
     })
 }
 
+/// Puts a text into a file's place at once: whoever looks sees the old file or the new one,
+/// and never a part. One that is there is written over with `overwrites` alone, and keeps
+/// its permissions.
+pub fn put_in_place(path: &Path, text: &str, overwrites: bool) -> io::Result<()> {
+    let folder = path
+        .parent()
+        .filter(|folder| !folder.as_os_str().is_empty());
+    let mut file = tempfile::Builder::new()
+        .prefix(".barrow-")
+        .tempfile_in(folder.unwrap_or(Path::new(".")))?;
+    file.write_all(text.as_bytes())?;
+    match path.metadata() {
+        Ok(found) => file.as_file().set_permissions(found.permissions())?,
+        Err(_) => readable(file.as_file())?,
+    }
+    file.as_file().sync_all()?;
+    match overwrites {
+        true => file.persist(path)?,
+        false => file.persist_noclobber(path)?,
+    };
+    Ok(())
+}
+
+/// A temporary file is its owner's alone; this one is to be like any other.
+#[cfg(unix)]
+fn readable(file: &std::fs::File) -> io::Result<()> {
+    use std::os::unix::fs::PermissionsExt;
+    file.set_permissions(std::fs::Permissions::from_mode(0o644))
+}
+
+#[cfg(not(unix))]
+fn readable(_: &std::fs::File) -> io::Result<()> {
+    Ok(())
+}
+
 /// Whether a text that is no spec is a file of data, by its name and what is in it.
 pub fn is_of_data(path: &Path, text: &str) -> bool {
-    let has_tables = ["[source]", "[columns]", "[target]"].iter().any(|table| text.contains(table));
+    let has_tables = ["[source]", "[columns]", "[target]"]
+        .iter()
+        .any(|table| text.contains(table));
     !is_named_as_one(path) && !has_tables
 }
 
 /// Said of a file of data that stands where a spec should.
 pub fn not_a_spec(path: &Path) -> Failure {
     let shown = visible(path.as_os_str().as_encoded_bytes());
-    let spec = visible(path.with_extension("spec.toml").as_os_str().as_encoded_bytes());
+    let spec = visible(
+        path.with_extension("spec.toml")
+            .as_os_str()
+            .as_encoded_bytes(),
+    );
     Failure::wrong(
         format!("{shown} is not a spec: a spec is a file of TOML that says how {shown} is read"),
         format!("have one drafted: barrow draft {shown} -o {spec}"),
@@ -65,15 +106,19 @@ pub fn not_a_spec(path: &Path) -> Failure {
 }
 
 fn is_named_as_one(path: &Path) -> bool {
-    path.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("toml"))
+    path.extension()
+        .is_some_and(|ending| ending.eq_ignore_ascii_case("toml"))
 }
 
 /// The specs in a folder, in order.
 fn specs_in(folder: &Path) -> Vec<String> {
     let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
-    let paths = entries.map(|entry| entry.path()).filter(|path| is_named_as_one(path));
-    let mut found: Vec<String> =
-        paths.map(|path| visible(path.as_os_str().as_encoded_bytes())).collect();
+    let paths = entries
+        .map(|entry| entry.path())
+        .filter(|path| is_named_as_one(path));
+    let mut found: Vec<String> = paths
+        .map(|path| visible(path.as_os_str().as_encoded_bytes()))
+        .collect();
     found.sort();
     found
 }
@@ -86,7 +131,10 @@ fn near(path: &Path) -> Option<String> {
         false => folder.to_path_buf(),
     };
     let found = specs_in(&folder_read);
-    let names: Vec<&str> = found.iter().filter_map(|path| path.rsplit('/').next()).collect();
+    let names: Vec<&str> = found
+        .iter()
+        .filter_map(|path| path.rsplit('/').next())
+        .collect();
     let near = nearest(&path.file_name()?.to_string_lossy(), names)?;
     Some(visible(folder.join(near).as_os_str().as_encoded_bytes()))
 }

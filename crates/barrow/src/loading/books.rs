@@ -3,11 +3,11 @@
 use barrow_core::rejects::Written;
 use barrow_core::source::content::{self, hash_of};
 use barrow_core::source::{Content, SourceFile};
+use barrow_core::spec::plan::Mode;
 use barrow_core::spec::section::Word;
 use barrow_core::tally::{Counted, FileTally, Tally};
 use barrow_core::visible::visible;
 use barrow_targets::dialect::Dialect;
-use barrow_core::spec::plan::Mode;
 use barrow_targets::ledger::{self, Counts, File, Outcome, Run};
 use barrow_targets::{Swap, Target};
 use jiff::Timestamp;
@@ -73,7 +73,9 @@ fn planned(order: &Order<'_>, target: &mut dyn Target) -> Result<Option<String>,
         ..State::default()
     };
     let state = serde_json::to_string(&state);
-    Ok(Some(state.map_err(|e| Failure::not_done(format!("writing the ledger: {e}")))?))
+    Ok(Some(state.map_err(|e| {
+        Failure::not_done(format!("writing the ledger: {e}"))
+    })?))
 }
 
 /// Now, in UTC, as the ledger writes it.
@@ -324,7 +326,9 @@ impl Books {
     fn not_there_already(&self, target: &mut dyn Target) -> Result<(), Failure> {
         let came_unknown = |file: &&File| file.once && file.sample.is_none();
         for file in self.files.iter().filter(came_unknown) {
-            let Some(content) = &file.content else { continue };
+            let Some(content) = &file.content else {
+                continue;
+            };
             let found = ledger::run_of_content(target, &file.table_key, content)?;
             if let Some(run) = found.filter(|run| run.run != self.run.run) {
                 return Err(Failure::wrong(

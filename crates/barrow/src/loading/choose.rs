@@ -134,7 +134,9 @@ pub fn in_other_hands(order: &Order<'_>, choice: &Choice) -> Result<Vec<usize>, 
     // Of a session of its own, which lets go at once.
     let mut target = barrow_targets::open(order.url, false)?;
     for (place, file) in choice.files.iter().enumerate() {
-        let Some(outline) = &file.outline else { continue };
+        let Some(outline) = &file.outline else {
+            continue;
+        };
         if !target.claim(lock_of(&choice.table_key, &outline.sample), false)? {
             theirs.push(place);
         }
@@ -320,7 +322,9 @@ impl Known {
         known.files = ledger::known_files(target, table_key, &samples, &names)?;
         for table in order.job.tables() {
             let key = ledger::export_key(target, table)?;
-            known.exported.extend(ledger::exported_files(target, &key, &names)?);
+            known
+                .exported
+                .extend(ledger::exported_files(target, &key, &names)?);
         }
         known
             .files

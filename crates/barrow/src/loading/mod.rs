@@ -6,10 +6,10 @@ pub mod choose;
 mod group;
 pub mod note;
 pub mod originals;
-mod recover;
-pub mod replay;
 pub mod reasons;
+mod recover;
 pub mod rejects_table;
+pub mod replay;
 pub mod share;
 pub mod sink;
 pub mod waiting;
@@ -227,7 +227,9 @@ pub fn run_chosen_by<'s>(
         true => Some(tempfile::tempdir().map_err(|e| note::failed(&order.rejects, &e))?),
         false => None,
     };
-    let rejects = aside.as_ref().map_or(order.rejects.as_path(), |aside| aside.path());
+    let rejects = aside
+        .as_ref()
+        .map_or(order.rejects.as_path(), |aside| aside.path());
     let folder = rejects.join(&run);
     let keep = plan.rejects.keep;
     let (tally, keeper, start) = match going_on {

@@ -84,9 +84,15 @@ impl Originals {
         index: usize,
         files: &[Chosen],
     ) -> Result<(), Failure> {
-        let content = batch.block.last.as_ref().and_then(|end| end.content.clone());
+        let content = batch
+            .block
+            .last
+            .as_ref()
+            .and_then(|end| end.content.clone());
         let path = match files.get(index).map(|file| &file.source) {
-            Some(SourceFile::Path(path)) => std::path::absolute(path).unwrap_or_else(|_| path.clone()),
+            Some(SourceFile::Path(path)) => {
+                std::path::absolute(path).unwrap_or_else(|_| path.clone())
+            }
             _ => {
                 self.is_lost = true;
                 PathBuf::new()

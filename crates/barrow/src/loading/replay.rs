@@ -36,7 +36,11 @@ impl Replay<'_> {
     /// # Errors
     /// A file has changed, or whatever keeps a load from being done.
     pub fn run(self, target: &mut dyn Target, rehearses: bool) -> Result<Loaded, Failure> {
-        let open_before = self.originals.iter().map(|original| original.rejected).sum();
+        let open_before = self
+            .originals
+            .iter()
+            .map(|original| original.rejected)
+            .sum();
         let mut choice = self.choice(target)?;
         let rejects = self.rejects.iter().cloned().map(SourceFile::Path);
         let rejects: Vec<Chosen> = rejects.map(choose::outlined).collect::<Result<_, _>>()?;
@@ -55,7 +59,11 @@ impl Replay<'_> {
             run: self.note.run.clone(),
             open_before,
             mended: if summary.is_kept() { mended } else { 0 },
-            still_open: if summary.is_kept() { still_open } else { open_before },
+            still_open: if summary.is_kept() {
+                still_open
+            } else {
+                open_before
+            },
             given_up: match summary.is_kept() {
                 true => open_before.saturating_sub(mended + still_open),
                 false => 0,
@@ -71,7 +79,9 @@ impl Replay<'_> {
                 ledger::forget_rejects(target, table, &self.note.run)?;
             }
             fs::remove_dir_all(self.folder).map_err(|e| failed(self.folder, &e))?;
-            loaded.done.retain(|done| !done.path.starts_with(self.folder));
+            loaded
+                .done
+                .retain(|done| !done.path.starts_with(self.folder));
             loaded.dispose(self.order);
         }
         Ok(loaded)
@@ -88,7 +98,10 @@ impl Replay<'_> {
                 ));
             }
         }
-        let sources = self.originals.iter().map(|o| SourceFile::Path(o.path.clone()));
+        let sources = self
+            .originals
+            .iter()
+            .map(|o| SourceFile::Path(o.path.clone()));
         let choice = choose::choose(self.order, target, sources.collect())?;
         if let Some(skipped) = choice.skipped.first() {
             return Err(Failure::wrong(

@@ -467,7 +467,8 @@ impl LoadSink<'_> {
     /// of its files.
     fn note_rolled_back(&mut self) -> Result<(), Failure> {
         let is_mendable = self.books.is_some() && self.committed == 0;
-        if let (Some(note), Some(folder), true) = (self.note.take(), self.keeper.folder(), is_mendable)
+        if let (Some(note), Some(folder), true) =
+            (self.note.take(), self.keeper.folder(), is_mendable)
             && let Some(originals) = self.originals.found()
         {
             note.rolled_back(originals).write(folder)?;

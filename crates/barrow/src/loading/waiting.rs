@@ -31,12 +31,7 @@ pub fn say(quiet: bool, what: &str) {
 
 /// Takes a lock, and says so where another load has it: that one may take as long as it
 /// likes.
-pub fn claim(
-    target: &mut dyn Target,
-    lock: i64,
-    what: &str,
-    quiet: bool,
-) -> Result<(), Failure> {
+pub fn claim(target: &mut dyn Target, lock: i64, what: &str, quiet: bool) -> Result<(), Failure> {
     if !target.claim(lock, false)? {
         say(quiet, what);
         target.claim(lock, true)?;
@@ -45,11 +40,7 @@ pub fn claim(
 }
 
 /// Begins the load, and waits for locks of others as long as the command says.
-pub fn begin(
-    order: &Order<'_>,
-    target: &mut dyn Target,
-    job: &Job,
-) -> Result<Vec<u64>, Failure> {
+pub fn begin(order: &Order<'_>, target: &mut dyn Target, job: &Job) -> Result<Vec<u64>, Failure> {
     let since = Instant::now();
     let mut is_told = false;
     loop {

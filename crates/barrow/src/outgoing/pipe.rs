@@ -114,5 +114,10 @@ fn take<'o>(
             let _ = free.send(work);
         }
     }
+    if !early.is_empty() {
+        return Err(Failure::not_done(
+            "a part of what was to be written is missing, for a worker failed",
+        ));
+    }
     Ok(output)
 }

@@ -29,7 +29,11 @@ pub fn show(failure: &Failure) {
         } => spec(path, text, problems),
         Failure::ReaderGone => {}
         Failure::Wrong { message, advice } | Failure::NotDone { message, advice } => {
-            anstream::eprintln!("{} {}", "error:".red().bold(), secret::hide_in_message(message));
+            anstream::eprintln!(
+                "{} {}",
+                "error:".red().bold(),
+                secret::hide_in_message(message)
+            );
             if let Some(advice) = advice {
                 anstream::eprintln!("{} {}", "what to do:".bold(), secret::hide(advice));
             }

@@ -7,8 +7,8 @@ pub mod lines;
 pub mod progress;
 pub mod records;
 pub mod shared;
-mod snippet;
 pub mod sides;
+mod snippet;
 pub mod summary;
 
 use std::io;

@@ -54,7 +54,11 @@ impl<'a> Source<'a> {
         if self.line(last).len() > AROUND {
             last = line;
         }
-        let from = self.border(self.line(first).start.max(place.start.saturating_sub(AROUND)));
+        let from = self.border(
+            self.line(first)
+                .start
+                .max(place.start.saturating_sub(AROUND)),
+        );
         let end = self.line(last).end.min(place.start + 2 * AROUND);
         let end = self.border(end).max(from);
         // A place over many lines is shown where it starts.
@@ -94,7 +98,10 @@ impl<'a> Source<'a> {
     /// The nearest border between characters, at or before a place.
     fn border(&self, at: usize) -> usize {
         let at = at.min(self.text.len());
-        (0..=at).rev().find(|at| self.text.is_char_boundary(*at)).unwrap_or(0)
+        (0..=at)
+            .rev()
+            .find(|at| self.text.is_char_boundary(*at))
+            .unwrap_or(0)
     }
 
     /// A line's range in bytes, without its end; beyond the last, nothing.
@@ -154,14 +161,22 @@ mod tests {
     fn a_place_is_shown_with_a_line_on_each_side() {
         let text = "a = 1\nb = 2\nc = 3\nd = 4\n";
         let (lines, marked) = shown(text, 6..7);
-        assert_eq!((lines.as_str(), marked.as_str()), ("a = 1\nb = 2\nc = 3", "b"));
+        assert_eq!(
+            (lines.as_str(), marked.as_str()),
+            ("a = 1\nb = 2\nc = 3", "b")
+        );
         let (lines, _) = shown(text, text.len()..text.len());
         assert!(lines.contains("d = 4"), "{lines:?}");
     }
 
     #[test]
     fn a_long_line_is_cut_on_both_sides() {
-        let text = format!("a = \"{}\"\nü = \"{}é{}\"\n", "x".repeat(100_000), "y".repeat(90_000), "z".repeat(90_000));
+        let text = format!(
+            "a = \"{}\"\nü = \"{}é{}\"\n",
+            "x".repeat(100_000),
+            "y".repeat(90_000),
+            "z".repeat(90_000)
+        );
         let at = text.find('é').unwrap();
         let snippet = Source::new("s", &text).around(&(at..at + 2));
         assert!(snippet.text.len() < 4 * AROUND, "{}", snippet.text.len());

@@ -37,7 +37,10 @@ fn both(d: &Database, name: &str) -> (i32, Option<(Value, Value, usize)>) {
     let check = d.run("check d.spec.toml --report json");
     let load = d.run("load d.spec.toml --report json");
     let (checked, loaded) = (told(&check), told(&load));
-    let says = format!("{name} ({:?}):\n{}{}\n{}{}", d.kind, check.out, check.err, load.out, load.err);
+    let says = format!(
+        "{name} ({:?}):\n{}{}\n{}{}",
+        d.kind, check.out, check.err, load.out, load.err
+    );
     assert_eq!(checked.0, loaded.0, "{says}");
     if loaded.1.is_some() {
         assert_eq!(checked.1, loaded.1, "{says}");
@@ -54,9 +57,27 @@ fn a_check_says_what_a_load_does(kind: Kind) {
     let tables = [
         ("none that is made", "", "create = true", many, 0),
         ("none that is not made", "", "", many, 2),
-        ("CREATE TABLE d (id INTEGER NOT NULL, c VARCHAR(3), t VARCHAR(5))", "", "", many, 0),
-        ("CREATE TABLE d (id INTEGER PRIMARY KEY, c VARCHAR(2), t VARCHAR(5) UNIQUE)", "", "", many, 0),
-        ("CREATE TABLE d (id INTEGER NOT NULL, c VARCHAR(3), t VARCHAR(5))", "", "", "tolerance = 0", 3),
+        (
+            "CREATE TABLE d (id INTEGER NOT NULL, c VARCHAR(3), t VARCHAR(5))",
+            "",
+            "",
+            many,
+            0,
+        ),
+        (
+            "CREATE TABLE d (id INTEGER PRIMARY KEY, c VARCHAR(2), t VARCHAR(5) UNIQUE)",
+            "",
+            "",
+            many,
+            0,
+        ),
+        (
+            "CREATE TABLE d (id INTEGER NOT NULL, c VARCHAR(3), t VARCHAR(5))",
+            "",
+            "",
+            "tolerance = 0",
+            3,
+        ),
         (
             "CREATE TABLE d (id INTEGER NOT NULL, c VARCHAR(3), t VARCHAR(5))",
             "",
@@ -67,9 +88,11 @@ fn a_check_says_what_a_load_does(kind: Kind) {
         ("CREATE TABLE d (id INTEGER)", "", "", many, 2),
     ];
     for (table, source, target, rejects, code) in tables {
-        let files: [(&str, &[u8]); 2] =
-            [("d.spec.toml", spec(source, target, rejects).as_bytes()), ("d.csv", FILE.as_bytes())]
-                .map(|(name, bytes)| (name, Box::leak(bytes.to_vec().into_boxed_slice()) as &[u8]));
+        let files: [(&str, &[u8]); 2] = [
+            ("d.spec.toml", spec(source, target, rejects).as_bytes()),
+            ("d.csv", FILE.as_bytes()),
+        ]
+        .map(|(name, bytes)| (name, Box::leak(bytes.to_vec().into_boxed_slice()) as &[u8]));
         let d = Database::new(kind, &files);
         if table.starts_with("CREATE") {
             d.sql(&[table]);
@@ -84,25 +107,46 @@ fn a_check_says_what_a_load_does(kind: Kind) {
         for (source, target, code) in [
             ("", "create = true", 1),
             ("when_empty = \"skip\"", "create = true", 0),
-            ("when_empty = \"skip\"", "create = true\nmode = \"truncate\"", 2),
-            ("when_empty = \"skip\"", "create = true\nmode = \"truncate\"\nmay_empty = true", 0),
+            (
+                "when_empty = \"skip\"",
+                "create = true\nmode = \"truncate\"",
+                2,
+            ),
+            (
+                "when_empty = \"skip\"",
+                "create = true\nmode = \"truncate\"\nmay_empty = true",
+                0,
+            ),
         ] {
             let spec = spec(source, target, many);
-            let d = Database::new(kind, &[("d.spec.toml", spec.as_bytes()), ("d.csv", file.as_bytes())]);
+            let d = Database::new(
+                kind,
+                &[("d.spec.toml", spec.as_bytes()), ("d.csv", file.as_bytes())],
+            );
             d.sql(&[
                 "CREATE TABLE d (id INTEGER, c CHAR(3), t VARCHAR(9))",
                 "INSERT INTO d VALUES (7, 'a', 'b')",
             ]);
             assert_eq!(both(&d, &format!("{file:?} {source} {target}")).0, code);
             let rows = u64::from(!(target.contains("may_empty") && code == 0));
-            assert_eq!(d.count("SELECT count(*) FROM d"), rows, "{file:?} {source} {target}");
+            assert_eq!(
+                d.count("SELECT count(*) FROM d"),
+                rows,
+                "{file:?} {source} {target}"
+            );
         }
     }
 }
 
 fn a_check_knows_what_is_loaded_already(kind: Kind) {
     let spec = spec("", "create = true", "tolerance = 9");
-    let d = Database::new(kind, &[("d.spec.toml", spec.as_bytes()), ("d.csv", b"id,c,t\n1,a,b\n")]);
+    let d = Database::new(
+        kind,
+        &[
+            ("d.spec.toml", spec.as_bytes()),
+            ("d.csv", b"id,c,t\n1,a,b\n"),
+        ],
+    );
     both(&d, "first");
     let again = both(&d, "again").1.unwrap();
     assert_eq!((&again.0, again.2), (&Value::from(0), 1));
@@ -115,7 +159,13 @@ fn a_check_knows_what_is_loaded_already(kind: Kind) {
 
 fn a_file_that_has_changed_stops_both(kind: Kind) {
     let spec = spec("", "create = true", "tolerance = 9");
-    let d = Database::new(kind, &[("d.spec.toml", spec.as_bytes()), ("d.csv", b"id,c,t\n1,a,b\n")]);
+    let d = Database::new(
+        kind,
+        &[
+            ("d.spec.toml", spec.as_bytes()),
+            ("d.csv", b"id,c,t\n1,a,b\n"),
+        ],
+    );
     both(&d, "first");
     d.market.write("d.csv", b"id,c,t\n1,a,b\n2,a,b\n");
     assert_eq!(both(&d, "changed").0, 2);
@@ -124,13 +174,20 @@ fn a_file_that_has_changed_stops_both(kind: Kind) {
 
 fn a_file_that_another_load_has_is_told(kind: Kind) {
     let spec = spec("", "create = true", "tolerance = 9");
-    let d = Database::new(kind, &[("d.spec.toml", spec.as_bytes()), ("d.csv", b"id,c,t\n1,a,b\n")]);
+    let d = Database::new(
+        kind,
+        &[
+            ("d.spec.toml", spec.as_bytes()),
+            ("d.csv", b"id,c,t\n1,a,b\n"),
+        ],
+    );
     assert_eq!(d.run("load d.spec.toml").code, 0);
     let mut long = String::from("id,c,t\n");
     (0..400_000).for_each(|id| long += &format!("{id},a,b\n"));
     d.market.write("e.csv", long.as_bytes());
     let mut load = d.command("load d.spec.toml e.csv");
-    load.stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null());
+    load.stdout(std::process::Stdio::null())
+        .stderr(std::process::Stdio::null());
     let mut load = load.spawn().unwrap();
     let mut is_told = false;
     while load.try_wait().unwrap().is_none() && !is_told {
@@ -140,5 +197,9 @@ fn a_file_that_another_load_has_is_told(kind: Kind) {
     load.wait().unwrap();
     // A small machine may be done with it before the check looks.
     let said = d.run("check d.spec.toml e.csv");
-    assert!(is_told || said.out.contains("already loaded"), "{}", said.out);
+    assert!(
+        is_told || said.out.contains("already loaded"),
+        "{}",
+        said.out
+    );
 }

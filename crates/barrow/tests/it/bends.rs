@@ -17,7 +17,10 @@ fn kept_or_told(kind: Kind, show: &str, cases: &[Case]) -> Vec<&'static str> {
              [target]\ntable = \"d\"\n[rejects]\ntolerance = 9\n"
         );
         let file = format!("id,v\n1,{value}\n");
-        let d = Database::new(kind, &[("d.spec.toml", spec.as_bytes()), ("d.csv", file.as_bytes())]);
+        let d = Database::new(
+            kind,
+            &[("d.spec.toml", spec.as_bytes()), ("d.csv", file.as_bytes())],
+        );
         d.sql(&[&format!("CREATE TABLE d (id INTEGER, v {declared})")]);
         let said = d.run("load d.spec.toml --report json");
         let found = d.rows(&format!("SELECT {show} FROM d"));
@@ -62,7 +65,12 @@ fn mariadb_bends_nothing() {
         ("SMALLINT", "integer", "32768", "never"),
         ("MEDIUMINT", "integer", "8388608", "never"),
         ("INT", "bigint", "2147483648", "never"),
-        ("BIGINT", "bigint", "9223372036854775807", "9223372036854775807"),
+        (
+            "BIGINT",
+            "bigint",
+            "9223372036854775807",
+            "9223372036854775807",
+        ),
         ("FLOAT", "double", "0.1", "never"),
         ("FLOAT(5,2)", "double", "1.239", "never"),
         ("DOUBLE(5,2)", "double", "1.239", "never"),
@@ -72,7 +80,12 @@ fn mariadb_bends_nothing() {
         ("TIME", "time", "16:30:00.5", "never"),
         ("TIME(1)", "time", "16:30:00.5", "16:30:00.5"),
         ("DATETIME", "timestamp", "2031-04-28 16:30:00.5", "never"),
-        ("DATETIME(3)", "timestamp", "2031-04-28 16:30:00.125", "2031-04-28 16:30:00.125"),
+        (
+            "DATETIME(3)",
+            "timestamp",
+            "2031-04-28 16:30:00.125",
+            "2031-04-28 16:30:00.125",
+        ),
         ("TIMESTAMP", "timestamptz", "2131-04-28T16:30:00Z", "never"),
         ("YEAR", "integer", "31", "never"),
         ("BIT(4)", "integer", "3", "never"),
@@ -81,7 +94,12 @@ fn mariadb_bends_nothing() {
         ("INET4", "text", "010.000.000.001", "never"),
         ("INET6", "text", "::1", "::1"),
         ("INET6", "text", "0:0:0:0:0:0:0:1", "never"),
-        ("UUID", "uuid", "123e4567-e89b-12d3-a456-426655440000", "123e4567-e89b-12d3-a456-426655440000"),
+        (
+            "UUID",
+            "uuid",
+            "123e4567-e89b-12d3-a456-426655440000",
+            "123e4567-e89b-12d3-a456-426655440000",
+        ),
         ("INT DEFAULT 7", "integer", "", "~"),
         ("INT NOT NULL", "integer", "", "never"),
         ("INT NOT NULL DEFAULT 7", "integer", "", "never"),
@@ -101,17 +119,30 @@ fn mariadb_bends_nothing() {
         ("VARBINARY(1)", "bytes", "6162", "never"),
         ("BLOB", "bytes", "00ff", "00FF"),
     ];
-    assert_eq!(kept_or_told(Kind::MariaDb, "HEX(v)", bytes), ["BINARY(3)", "VARBINARY(1)"]);
+    assert_eq!(
+        kept_or_told(Kind::MariaDb, "HEX(v)", bytes),
+        ["BINARY(3)", "VARBINARY(1)"]
+    );
 }
 
 #[test]
 fn postgres_bends_nothing() {
     let cases: &[Case] = &[
-        ("xml", "text", "\"<?xml version=\"\"1.0\"\" encoding=\"\"latin1\"\"?><a>ü</a>\"", "never"),
+        (
+            "xml",
+            "text",
+            "\"<?xml version=\"\"1.0\"\" encoding=\"\"latin1\"\"?><a>ü</a>\"",
+            "never",
+        ),
         ("xml", "text", "<a>ü</a>", "<a>ü</a>"),
         ("jsonb", "json", "\"{\"\"a\"\": 1, \"\"a\"\": 2}\"", "never"),
         ("jsonb", "json", "1.10", "1.10"),
-        ("json", "json", "\"{\"\"a\"\": 1, \"\"a\"\": 2}\"", "{\"a\": 1, \"a\": 2}"),
+        (
+            "json",
+            "json",
+            "\"{\"\"a\"\": 1, \"\"a\"\": 2}\"",
+            "{\"a\": 1, \"a\": 2}",
+        ),
         ("char(4)", "text", "\"ab \"", "never"),
         ("char(4)", "text", "ab", "ab  "),
         ("varchar(2)", "text", "abc", "never"),
@@ -128,8 +159,18 @@ fn postgres_bends_nothing() {
         ("date", "timestamp", "2031-04-28 16:30:00", "never"),
         ("time(0)", "time", "16:30:00.5", "never"),
         ("time", "time", "16:30:00.123456", "16:30:00.123456"),
-        ("timestamp(0)", "timestamp", "2031-04-28 16:30:00.5", "never"),
-        ("timestamp", "timestamp", "2031-04-28 16:30:00.1234567", "never"),
+        (
+            "timestamp(0)",
+            "timestamp",
+            "2031-04-28 16:30:00.5",
+            "never",
+        ),
+        (
+            "timestamp",
+            "timestamp",
+            "2031-04-28 16:30:00.1234567",
+            "never",
+        ),
         ("integer GENERATED ALWAYS AS IDENTITY", "integer", "7", "7"),
         ("integer NOT NULL", "integer", "", "never"),
         ("integer DEFAULT 7", "integer", "", "~"),
@@ -137,7 +178,12 @@ fn postgres_bends_nothing() {
         ("inet", "text", "10.0.0.1/32", "never"),
         ("money", "decimal(8,2)", "1.50", "never"),
         ("bit(4)", "text", "1010", "never"),
-        ("uuid", "uuid", "123E4567E89B12D3A456426655440000", "123e4567-e89b-12d3-a456-426655440000"),
+        (
+            "uuid",
+            "uuid",
+            "123E4567E89B12D3A456426655440000",
+            "123e4567-e89b-12d3-a456-426655440000",
+        ),
         ("boolean", "boolean", "true", "t"),
     ];
     let told = kept_or_told(Kind::Postgres, "v", cases);
@@ -154,11 +200,21 @@ fn sqlite_bends_nothing() {
         ("INTEGER", "text", "007", "never"),
         ("TEXT", "text", "007", "text:007"),
         ("NUMERIC", "decimal(20,2)", "123456789012345678.90", "never"),
-        ("TEXT", "decimal(20,2)", "123456789012345678.90", "text:123456789012345678.90"),
+        (
+            "TEXT",
+            "decimal(20,2)",
+            "123456789012345678.90",
+            "text:123456789012345678.90",
+        ),
         ("DECIMAL(8,2)", "decimal(8,2)", "1.50", "real:1.5"),
         ("REAL", "bigint", "9007199254740993", "never"),
         ("REAL", "bigint", "7", "real:7.0"),
-        ("INTEGER", "bigint", "9223372036854775807", "integer:9223372036854775807"),
+        (
+            "INTEGER",
+            "bigint",
+            "9223372036854775807",
+            "integer:9223372036854775807",
+        ),
         ("BLOB", "text", "007", "text:007"),
         ("INTEGER NOT NULL", "integer", "", "never"),
     ];

@@ -163,7 +163,10 @@ fn types_may_be_left_to_the_table() {
         said.err
     );
     m.sql("DROP TABLE d; CREATE TABLE d (id INTEGER NOT NULL, kg DECIMAL(4,1), at DATE)");
-    m.write("none.spec.toml", format!("{spec}[records]\nwhen_new_column = \"ignore\"\n").as_bytes());
+    m.write(
+        "none.spec.toml",
+        format!("{spec}[records]\nwhen_new_column = \"ignore\"\n").as_bytes(),
+    );
     let said = m.run("load none.spec.toml d.csv --again --tolerance 3 --report json");
     let codes = said.json()["reasons"].clone();
     assert_eq!(codes[1]["code"], "required", "{codes}");

@@ -134,8 +134,15 @@ fn three_parts_of_which_the_second_has_its_columns_in_another_order() {
     ]);
     let said = m.run("load d.spec.toml p*.csv");
     assert_eq!(said.code, 2, "{}", said.out);
-    assert!(said.err.contains("not in the spec: \"more\""), "{}", said.err);
-    let spec = SPEC.replace("[columns]", "[records]\nwhen_new_column = \"ignore\"\n[columns]");
+    assert!(
+        said.err.contains("not in the spec: \"more\""),
+        "{}",
+        said.err
+    );
+    let spec = SPEC.replace(
+        "[columns]",
+        "[records]\nwhen_new_column = \"ignore\"\n[columns]",
+    );
     m.write("d.spec.toml", spec.as_bytes());
     let said = m.run("load d.spec.toml p*.csv");
     assert!(said.out.contains("does not name \"more\""), "{}", said.out);

@@ -41,7 +41,11 @@ fn begun(kind: Kind, target: &str) -> Database {
     let (spec, old, new) = (spec(target), file(0), file(1_000_000));
     let d = Database::new(
         kind,
-        &[("d.spec.toml", spec.as_bytes()), ("old.csv", old.as_bytes()), ("a.csv", new.as_bytes())],
+        &[
+            ("d.spec.toml", spec.as_bytes()),
+            ("old.csv", old.as_bytes()),
+            ("a.csv", new.as_bytes()),
+        ],
     );
     d.sql(&["CREATE TABLE d (id BIGINT NOT NULL PRIMARY KEY, note VARCHAR(20))"]);
     let said = d.run("load d.spec.toml old.csv");
@@ -57,9 +61,10 @@ fn started(d: &Database, words: &str) -> Child {
 
 /// How many rows the ledger says are in the table, of files that are in it whole or in part.
 fn booked(d: &Database) -> u64 {
-    d.rows("SELECT COALESCE(SUM(loaded), 0) FROM barrow_files WHERE outcome IN ('kept', 'going')")[0]
-        .parse::<f64>()
-        .unwrap() as u64
+    d.rows("SELECT COALESCE(SUM(loaded), 0) FROM barrow_files WHERE outcome IN ('kept', 'going')")
+        [0]
+    .parse::<f64>()
+    .unwrap() as u64
 }
 
 fn rows(d: &Database) -> (u64, u64) {
@@ -78,12 +83,18 @@ fn killed(kind: Kind, target: &str, may_be: impl Fn(u64, u64) -> bool, done: (u6
     for round in 0..400u64 {
         let mut load = started(&d, "load d.spec.toml");
         std::thread::sleep(Duration::from_millis(4 + (round * 37) % 170));
-        let is_done = load.try_wait().unwrap().is_some_and(|status| status.success());
+        let is_done = load
+            .try_wait()
+            .unwrap()
+            .is_some_and(|status| status.success());
         let _ = load.kill();
         load.wait().unwrap();
         wait_until_free(&d);
         let (old, new) = rows(&d);
-        assert!(may_be(old, new), "after kill {kills}: {old} old rows and {new} new ones");
+        assert!(
+            may_be(old, new),
+            "after kill {kills}: {old} old rows and {new} new ones"
+        );
         if !is_done {
             kills += 1;
         }
@@ -146,7 +157,8 @@ fn two_loads_at_once_are_killed(kind: Kind) {
     d.market.write("b.csv", file(2_000_000).as_bytes());
     let mut kills = 0;
     for round in 0..400u64 {
-        let mut loads = ["a.csv", "b.csv"].map(|name| started(&d, &format!("load d.spec.toml {name}")));
+        let mut loads =
+            ["a.csv", "b.csv"].map(|name| started(&d, &format!("load d.spec.toml {name}")));
         std::thread::sleep(Duration::from_millis(4 + (round * 41) % 150));
         for load in &mut loads {
             if load.try_wait().unwrap().is_none() {
@@ -157,13 +169,19 @@ fn two_loads_at_once_are_killed(kind: Kind) {
         }
         wait_until_free(&d);
         let (old, new) = rows(&d);
-        assert!(old == MANY && new % MANY == 0, "after {kills} kills: {old}, {new}");
+        assert!(
+            old == MANY && new % MANY == 0,
+            "after {kills} kills: {old}, {new}"
+        );
         if kills >= KILLS {
             break;
         }
         if new == 2 * MANY {
             // Both are in: the table and its books are emptied for more.
-            d.sql(&["DELETE FROM d WHERE id >= 1000000", "DELETE FROM barrow_files WHERE file_name <> 'old.csv'"]);
+            d.sql(&[
+                "DELETE FROM d WHERE id >= 1000000",
+                "DELETE FROM barrow_files WHERE file_name <> 'old.csv'",
+            ]);
         }
     }
     assert!(kills >= KILLS, "too fast to be killed: {kills} kills");

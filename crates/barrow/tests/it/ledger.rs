@@ -144,7 +144,12 @@ fn another_content_of_the_same_name_is_loaded_with_a_notice(kind: Kind) {
     // The rows of before would stay beside those of now: that is for the spec to say.
     let said = d.run("load d.spec.toml");
     assert_eq!(said.code, 2, "{}", said.out);
-    for words in ["1 row of its earlier content", "when_changed = \"load\"", "truncate", "merge"] {
+    for words in [
+        "1 row of its earlier content",
+        "when_changed = \"load\"",
+        "truncate",
+        "merge",
+    ] {
         assert!(said.err.contains(words), "{words}: {}", said.err);
     }
     assert_eq!(ids(&d), ["1"]);
@@ -166,7 +171,11 @@ fn another_content_of_the_same_name_is_loaded_with_a_notice(kind: Kind) {
 }
 
 fn a_table_that_is_emptied_takes_its_files_again(kind: Kind) {
-    let d = database(kind, &spec("", "when_changed = \"load\""), &[("a.csv", "id,note\n1,a\n")]);
+    let d = database(
+        kind,
+        &spec("", "when_changed = \"load\""),
+        &[("a.csv", "id,note\n1,a\n")],
+    );
     load(&d, "");
     d.market.write("a.csv", b"id,note\n2,b\n");
     load(&d, "--mode truncate");
@@ -281,11 +290,15 @@ fn interrupted_until_done(kind: Kind, seed: u64) -> u64 {
     assert_eq!(found, wanted);
     // One run has it all, and its books balance. Those that were killed before they had
     // committed anything are known to have failed.
-    let (listed, failed): (Vec<Value>, Vec<Value>) =
-        runs(&d, "").into_iter().partition(|run| run["outcome"] == "kept");
+    let (listed, failed): (Vec<Value>, Vec<Value>) = runs(&d, "")
+        .into_iter()
+        .partition(|run| run["outcome"] == "kept");
     assert_eq!(listed.len(), 1, "{listed:?}");
     for run in failed {
-        assert_eq!((&run["outcome"], &run["counts"]["loaded"]), (&"failed".into(), &0.into()));
+        assert_eq!(
+            (&run["outcome"], &run["counts"]["loaded"]),
+            (&"failed".into(), &0.into())
+        );
     }
     let (run, counts) = (&listed[0], &listed[0]["counts"]);
     assert_eq!(run["outcome"], "kept");

@@ -78,8 +78,14 @@ fn kept(d: &Database) -> u64 {
 
 fn one_of_them(kind: Kind, mode: &str) {
     let spec = spec(&format!("create = true\nmode = \"{mode}\""), "");
-    let files = [("a.csv", records(0..3_000)), ("b.csv", records(10_000..14_000))];
-    let files = [("a.csv", files[0].1.as_str()), ("b.csv", files[1].1.as_str())];
+    let files = [
+        ("a.csv", records(0..3_000)),
+        ("b.csv", records(10_000..14_000)),
+    ];
+    let files = [
+        ("a.csv", files[0].1.as_str()),
+        ("b.csv", files[1].1.as_str()),
+    ];
     let d = database(kind, &spec, &files);
     load(&d, "a.csv");
     for _ in 0..4 {
@@ -108,20 +114,36 @@ fn first_loads_at_once_all_stay(kind: Kind) {
     for _ in 0..3 {
         let names: Vec<String> = (0..5).map(|n| format!("f{n}.csv")).collect();
         let texts: Vec<String> = (0..5).map(|n| records(n * 100..n * 100 + 100)).collect();
-        let files: Vec<(&str, &str)> =
-            names.iter().map(String::as_str).zip(texts.iter().map(String::as_str)).collect();
+        let files: Vec<(&str, &str)> = names
+            .iter()
+            .map(String::as_str)
+            .zip(texts.iter().map(String::as_str))
+            .collect();
         let d = database(kind, &spec("create = true", ""), &files);
-        let words: Vec<String> = names.iter().map(|n| format!("load d.spec.toml {n}")).collect();
+        let words: Vec<String> = names
+            .iter()
+            .map(|n| format!("load d.spec.toml {n}"))
+            .collect();
         at_once(&d, &words.iter().map(String::as_str).collect::<Vec<_>>());
         assert_eq!(d.count("SELECT count(*) FROM d"), 500);
         assert_eq!(kept(&d), 500);
-        assert_eq!(d.count("SELECT count(*) FROM barrow_files WHERE outcome = 'emptied'"), 0);
+        assert_eq!(
+            d.count("SELECT count(*) FROM barrow_files WHERE outcome = 'emptied'"),
+            0
+        );
     }
 }
 
 fn a_refused_first_piece_keeps_the_ledger_true(kind: Kind) {
     let spec = spec("mode = \"truncate\"", "tolerance = 9");
-    let d = database(kind, &spec, &[("a.csv", "id,note\n1,a\n2,b\n"), ("b.csv", "id,note\n7,x\n7,y\n8,z\n")]);
+    let d = database(
+        kind,
+        &spec,
+        &[
+            ("a.csv", "id,note\n1,a\n2,b\n"),
+            ("b.csv", "id,note\n7,x\n7,y\n8,z\n"),
+        ],
+    );
     d.sql(&["CREATE TABLE d (id BIGINT PRIMARY KEY, note VARCHAR(20))"]);
     load(&d, "a.csv");
     // The table refuses a row of the very first piece.
@@ -130,14 +152,24 @@ fn a_refused_first_piece_keeps_the_ledger_true(kind: Kind) {
     // So what was emptied counts as new, and can be loaded again.
     assert_eq!(load(&d, "a.csv")["loaded"], 2);
     assert_eq!(load(&d, "a.csv")["loaded"], 2);
-    assert_eq!(load(&d, "a.csv --mode append")["skipped"].as_array().unwrap().len(), 1);
+    assert_eq!(
+        load(&d, "a.csv --mode append")["skipped"]
+            .as_array()
+            .unwrap()
+            .len(),
+        1
+    );
     assert_eq!(d.count("SELECT count(*) FROM d"), 2);
     assert_eq!(kept(&d), 2);
 }
 
 fn an_empty_delivery_empties_nothing(kind: Kind) {
     for mode in ["truncate", "replace"] {
-        let d = database(kind, &spec(&format!("create = true\nmode = \"{mode}\""), ""), &[("a.csv", "id,note\n1,a\n")]);
+        let d = database(
+            kind,
+            &spec(&format!("create = true\nmode = \"{mode}\""), ""),
+            &[("a.csv", "id,note\n1,a\n")],
+        );
         load(&d, "");
         for file in ["", "id,note\n"] {
             d.market.write("a.csv", file.as_bytes());
@@ -146,8 +178,11 @@ fn an_empty_delivery_empties_nothing(kind: Kind) {
             assert!(said.err.contains("when_empty"), "{}", said.err);
             assert_eq!(d.count("SELECT count(*) FROM d"), 1);
         }
-        let skip = spec(&format!("create = true\nmode = \"{mode}\""), "")
-            .replacen("[source]", "[source]\nwhen_empty = \"skip\"", 1);
+        let skip = spec(&format!("create = true\nmode = \"{mode}\""), "").replacen(
+            "[source]",
+            "[source]\nwhen_empty = \"skip\"",
+            1,
+        );
         d.market.write("d.spec.toml", skip.as_bytes());
         let said = d.run("load d.spec.toml");
         assert_eq!(said.code, 2, "{}{}", said.out, said.err);
@@ -165,7 +200,11 @@ fn a_committed_part_that_changed_is_not_gone_on_with(kind: Kind) {
     let text = records(0..300_000);
     let d = database(kind, &spec, &[("a.csv", &text)]);
     let mut load = d.command("load d.spec.toml --threads 1");
-    let mut load = load.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    let mut load = load
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
     // Killed once some of it is committed.
     for _ in 0..2_000 {
         std::thread::sleep(std::time::Duration::from_millis(3));
@@ -179,8 +218,12 @@ fn a_committed_part_that_changed_is_not_gone_on_with(kind: Kind) {
     load.wait().unwrap();
     crate::databases::wait_until_free(&d);
     let rows = d.count("SELECT count(*) FROM d");
-    assert!(rows > 0 && rows < 300_000, "{rows}: it was to be killed on its way");
-    d.market.write("a.csv", text.replacen("\n5,note", "\n5,nota", 1).as_bytes());
+    assert!(
+        rows > 0 && rows < 300_000,
+        "{rows}: it was to be killed on its way"
+    );
+    d.market
+        .write("a.csv", text.replacen("\n5,note", "\n5,nota", 1).as_bytes());
     let said = d.run("load d.spec.toml");
     assert_ne!(said.code, 0, "{}", said.out);
     assert!(said.err.contains("has changed"), "{}", said.err);
@@ -189,19 +232,34 @@ fn a_committed_part_that_changed_is_not_gone_on_with(kind: Kind) {
     d.market.write("a.csv", text.as_bytes());
     let said = d.run("load d.spec.toml");
     assert_eq!(said.code, 0, "{}{}", said.out, said.err);
-    assert_eq!(d.rows("SELECT count(*), count(DISTINCT id) FROM d"), ["300000|300000"]);
+    assert_eq!(
+        d.rows("SELECT count(*), count(DISTINCT id) FROM d"),
+        ["300000|300000"]
+    );
 }
 
 /// A load of two files that is rolled back; returns the run.
 fn rolled_back(d: &Database) -> String {
     let said = d.run("load d.spec.toml");
     assert_eq!(said.code, 3, "{}{}", said.out, said.err);
-    let run = d.market.rejects().strip_prefix("rejects/").unwrap().to_string();
-    assert!(said.out.contains(&format!("barrow mend {run}")), "{}", said.out);
+    let run = d
+        .market
+        .rejects()
+        .strip_prefix("rejects/")
+        .unwrap()
+        .to_string();
+    assert!(
+        said.out.contains(&format!("barrow mend {run}")),
+        "{}",
+        said.out
+    );
     run
 }
 
-const TWO: [(&str, &str); 2] = [("a.csv", "id,note\n1,a\nx,b\n3,c\n"), ("b.csv", "id,note\n4,d\n")];
+const TWO: [(&str, &str); 2] = [
+    ("a.csv", "id,note\n1,a\nx,b\n3,c\n"),
+    ("b.csv", "id,note\n4,d\n"),
+];
 
 fn a_load_that_was_rolled_back_is_mended(kind: Kind) {
     let d = database(kind, &spec("create = true", ""), &TWO);
@@ -218,17 +276,25 @@ fn a_load_that_was_rolled_back_is_mended(kind: Kind) {
     assert_eq!(d.rows("SELECT id FROM d ORDER BY id"), ["1", "2", "3", "4"]);
     // And then both files are in the table.
     let again = load(&d, "");
-    assert_eq!((&again["loaded"], again["skipped"].as_array().unwrap().len()), (&0.into(), 2));
+    assert_eq!(
+        (&again["loaded"], again["skipped"].as_array().unwrap().len()),
+        (&0.into(), 2)
+    );
 }
 
 fn an_original_that_changed_is_not_mended(kind: Kind) {
     let d = database(kind, &spec("create = true", ""), &TWO);
     let run = rolled_back(&d);
-    d.market.write(&format!("rejects/{run}/a.csv"), b"id,note\n2,b\n");
+    d.market
+        .write(&format!("rejects/{run}/a.csv"), b"id,note\n2,b\n");
     d.market.write("b.csv", b"id,note\n5,d\n");
     let said = mend(&d, &run);
     assert_ne!(said.code, 0, "{}", said.out);
-    assert!(said.err.contains("b.csv") && said.err.contains("changed"), "{}", said.err);
+    assert!(
+        said.err.contains("b.csv") && said.err.contains("changed"),
+        "{}",
+        said.err
+    );
 }
 
 fn files_left_out_whole_are_to_be_loaded_again(kind: Kind) {
@@ -236,10 +302,19 @@ fn files_left_out_whole_are_to_be_loaded_again(kind: Kind) {
     let said = d.run("load d.spec.toml");
     assert_eq!(said.code, 3, "{}{}", said.out, said.err);
     assert_eq!(d.rows("SELECT id FROM d"), ["4"]);
-    let run = d.market.rejects().strip_prefix("rejects/").unwrap().to_string();
+    let run = d
+        .market
+        .rejects()
+        .strip_prefix("rejects/")
+        .unwrap()
+        .to_string();
     let said = mend(&d, &run);
     assert_ne!(said.code, 0, "{}", said.out);
-    assert!(said.err.contains("correct") && said.err.contains("load"), "{}", said.err);
+    assert!(
+        said.err.contains("correct") && said.err.contains("load"),
+        "{}",
+        said.err
+    );
     d.market.write("a.csv", b"id,note\n1,a\n2,b\n3,c\n");
     load(&d, "");
     assert_eq!(d.count("SELECT count(*) FROM d"), 4);
@@ -248,7 +323,12 @@ fn files_left_out_whole_are_to_be_loaded_again(kind: Kind) {
 fn open_rejects_of_a_loaded_file_are_told(kind: Kind) {
     let d = database(kind, &spec("create = true", "tolerance = 5"), &TWO[..1]);
     load(&d, "");
-    let run = d.market.rejects().strip_prefix("rejects/").unwrap().to_string();
+    let run = d
+        .market
+        .rejects()
+        .strip_prefix("rejects/")
+        .unwrap()
+        .to_string();
     let other = spec("create = true", "tolerance = 5\n# corrected");
     d.market.write("d.spec.toml", other.as_bytes());
     for command in ["load", "check"] {
@@ -262,12 +342,19 @@ fn a_table_among_several_is_found_in_the_ledger(kind: Kind) {
     let spec = "[source]\nfiles = [\"d.txt\"]\n[records]\nheader = \"none\"\n[target]\ncreate = true\n\
         [[kind]]\nname = \"t\"\nif = \"field(1) = 'T'\"\ntable = \"tickets\"\n[kind.columns]\nk = \"text\"\nid = \"integer\"\n\
         [[kind]]\nname = \"w\"\nif = \"field(1) = 'W'\"\ntable = \"days\"\n[kind.columns]\nk = \"text\"\nid = \"integer\"\n";
-    let d = Database::new(kind, &[("d.spec.toml", spec.as_bytes()), ("d.txt", b"T,1\nW,2\n")]);
+    let d = Database::new(
+        kind,
+        &[("d.spec.toml", spec.as_bytes()), ("d.txt", b"T,1\nW,2\n")],
+    );
     let said = d.run("load d.spec.toml");
     assert_eq!(said.code, 0, "{}{}", said.out, said.err);
     for (table, runs) in [("tickets", 1), ("days", 1), ("ticket", 0), ("day", 0)] {
         let said = d.run(&format!("ledger --table {table} --report json"));
-        assert_eq!(said.json()["runs"].as_array().map(Vec::len), Some(runs), "{table}");
+        assert_eq!(
+            said.json()["runs"].as_array().map(Vec::len),
+            Some(runs),
+            "{table}"
+        );
     }
 }
 
@@ -279,7 +366,9 @@ fn names_that_differ_in_case_are_told_apart(kind: Kind) {
     let d = database(kind, &spec("", ""), &[("a.csv", "id,note\n1,a\n")]);
     let (d_small, d_large) = d.each(("", ""), ("d", "\"D\""), ("d", "D"));
     for table in [d_large, d_small] {
-        d.sql(&[&format!("CREATE TABLE {table} (id BIGINT, note VARCHAR(20))")]);
+        d.sql(&[&format!(
+            "CREATE TABLE {table} (id BIGINT, note VARCHAR(20))"
+        )]);
     }
     load(&d, "");
     let count = |table: &str| d.count(&format!("SELECT count(*) FROM {table}"));
@@ -287,7 +376,10 @@ fn names_that_differ_in_case_are_told_apart(kind: Kind) {
     load(&d, "--table D");
     assert_eq!((count(d_small), count(d_large)), (1, 1));
     if kind == Kind::Postgres {
-        d.sql(&["DROP TABLE d", "CREATE TABLE d (\"Note\" VARCHAR(20), id BIGINT, note VARCHAR(20))"]);
+        d.sql(&[
+            "DROP TABLE d",
+            "CREATE TABLE d (\"Note\" VARCHAR(20), id BIGINT, note VARCHAR(20))",
+        ]);
         load(&d, "--again");
         assert_eq!(d.rows("SELECT note, \"Note\" FROM d"), ["a|~"]);
     }
@@ -303,7 +395,10 @@ fn children_before_their_parents_load_alike(kind: Kind) {
             let mut file = String::from("id,of\n");
             file += rows;
             (100..100 + many).for_each(|id| file += &format!("{id},1\n"));
-            let d = Database::new(kind, &[("d.spec.toml", spec.as_bytes()), ("d.csv", file.as_bytes())]);
+            let d = Database::new(
+                kind,
+                &[("d.spec.toml", spec.as_bytes()), ("d.csv", file.as_bytes())],
+            );
             d.sql(&[d.each(
                 "CREATE TABLE d (id INTEGER PRIMARY KEY, of INTEGER REFERENCES d (id))",
                 "CREATE TABLE d (id INTEGER PRIMARY KEY, of INTEGER REFERENCES d (id))",
@@ -330,7 +425,10 @@ fn a_change_of_capitals_is_a_change(kind: Kind) {
     load(&d, "");
     d.market.write("a.csv", b"id,note\n1,Plum\n2,fig\n");
     let merged = load(&d, "")["merged"].clone();
-    assert_eq!((&merged["changed"], &merged["same"]), (&1.into(), &1.into()));
+    assert_eq!(
+        (&merged["changed"], &merged["same"]),
+        (&1.into(), &1.into())
+    );
     assert_eq!(d.rows("SELECT note FROM d ORDER BY id"), ["Plum", "fig"]);
 }
 
@@ -340,12 +438,23 @@ fn the_same_standard_input_twice_is_told_as_it_is(kind: Kind) {
     let mut ends = Vec::new();
     for _ in 0..2 {
         let mut command = d.command("load d.spec.toml -");
-        command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        command
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped());
         let mut child = command.spawn().unwrap();
-        child.stdin.take().unwrap().write_all(b"id,note\n1,a\n").unwrap();
+        child
+            .stdin
+            .take()
+            .unwrap()
+            .write_all(b"id,note\n1,a\n")
+            .unwrap();
         let output = child.wait_with_output().unwrap();
         let all = [output.stdout, output.stderr].concat();
-        ends.push((output.status.code(), String::from_utf8_lossy(&all).into_owned()));
+        ends.push((
+            output.status.code(),
+            String::from_utf8_lossy(&all).into_owned(),
+        ));
     }
     assert_eq!(ends[0].0, Some(0), "{}", ends[0].1);
     assert_ne!(ends[1].0, Some(0), "{}", ends[1].1);

@@ -53,7 +53,10 @@ fn looked_at(market: &Market, words: &[&str]) {
 fn no_command_shows_the_password_of_its_address() {
     let m = Market::with(&[
         ("d.csv", b"id\n1\n"),
-        ("d.spec.toml", format!("{COLUMNS}[target]\ntable = \"d\"\n").as_bytes()),
+        (
+            "d.spec.toml",
+            format!("{COLUMNS}[target]\ntable = \"d\"\n").as_bytes(),
+        ),
     ]);
     for address in addresses() {
         for words in [
@@ -110,10 +113,20 @@ fn no_slip_in_a_spec_shows_the_password_beside_it() {
 fn the_ledger_and_the_rejects_keep_no_password() {
     let d = Database::new(
         Kind::MariaDb,
-        &[("d.csv", b"id\n1\nx\n"), ("d.spec.toml", format!("{COLUMNS}[target]\ntable = \"d\"\ncreate = true\n[rejects]\ntolerance = 1\n").as_bytes())],
+        &[
+            ("d.csv", b"id\n1\nx\n"),
+            (
+                "d.spec.toml",
+                format!(
+                    "{COLUMNS}[target]\ntable = \"d\"\ncreate = true\n[rejects]\ntolerance = 1\n"
+                )
+                .as_bytes(),
+            ),
+        ],
     );
     assert_eq!(d.run("load d.spec.toml").code, 0);
-    let rows = d.rows("SELECT * FROM barrow_runs").concat() + &d.rows("SELECT * FROM barrow_files").concat();
+    let rows = d.rows("SELECT * FROM barrow_runs").concat()
+        + &d.rows("SELECT * FROM barrow_files").concat();
     assert!(!rows.contains("crumbs"), "{rows}");
     let folder = d.market.path(&d.market.rejects());
     for entry in std::fs::read_dir(folder).unwrap() {

@@ -613,7 +613,10 @@ fn schemas_partitions_domains_and_enumerations_of_postgres() {
     ]);
     // It is the same table, of the same ledger.
     let json = d.run("load d.spec.toml --table d --report json").json();
-    assert_eq!((&json["loaded"], json["skipped"].as_array().map(Vec::len)), (&0.into(), Some(1)));
+    assert_eq!(
+        (&json["loaded"], json["skipped"].as_array().map(Vec::len)),
+        (&0.into(), Some(1))
+    );
     assert_eq!(d.count("SELECT count(*) FROM yard.d"), 2);
 }
 

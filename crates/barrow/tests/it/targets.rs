@@ -647,8 +647,11 @@ fn the_table_fills_the_columns_that_the_spec_lacks(kind: Kind) {
         ["1|a|Ivy", "2|b|Ivy"]
     );
     // Named in the spec, the counter is loaded.
-    let with_id = spec("id = \"bigint\"\nnote = \"text\"", "")
-        .replacen("[source]\n", "[source]\nwhen_changed = \"load\"\n", 1);
+    let with_id = spec("id = \"bigint\"\nnote = \"text\"", "").replacen(
+        "[source]\n",
+        "[source]\nwhen_changed = \"load\"\n",
+        1,
+    );
     d.market.write("d.spec.toml", with_id.as_bytes());
     d.market.write("d.csv", b"id,note\n40,c\n");
     loaded(&d, "");

@@ -3,8 +3,8 @@
 use super::{Line, Refusal, refusal};
 use crate::conditions::{Condition, Row};
 use crate::rejects::Code;
-use crate::spec::plan::{KindPlan, Place};
 use crate::spec::Type;
+use crate::spec::plan::{KindPlan, Place};
 use crate::values::Cell;
 
 /// The conditions that can be told by the columns that are written.
@@ -67,7 +67,8 @@ impl<'p> Conditions<'p> {
             return Some(unmet(condition, "keep_if would leave it out:"));
         }
         // One that null leaves open holds, as when it is read.
-        let fails = |condition: &&&Condition| !matches!(condition.holds(&row), Ok(Some(true) | None));
+        let fails =
+            |condition: &&&Condition| !matches!(condition.holds(&row), Ok(Some(true) | None));
         let first = self.checks.iter().find(fails)?;
         Some(unmet(first, "it does not hold that"))
     }

@@ -90,7 +90,7 @@ impl RecordWriter<'_> {
             QuoteWhen::Text => writer.plan.ty.is_text() && !field.is_null,
             QuoteWhen::Always => !field.is_null,
         };
-        let is_plain = !field.is_free && !marks.is_unusual && !(at == 0 && marks.comment.is_some());
+        let is_plain = !(field.is_free || marks.is_unusual || at == 0 && marks.comment.is_some());
         if is_plain && !always {
             return Ok(());
         }

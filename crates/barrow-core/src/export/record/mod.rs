@@ -365,7 +365,11 @@ impl<'p> RecordWriter<'p> {
             false => {
                 let says = "has lines that look like records, so a reader would take a quote for a \
                             stray one: say [delimited] quote_when = \"always\"";
-                Err(refusal(Code::NotAllowed, says, &String::from_utf8_lossy(record)))
+                Err(refusal(
+                    Code::NotAllowed,
+                    says,
+                    &String::from_utf8_lossy(record),
+                ))
             }
         }
     }
@@ -406,7 +410,9 @@ fn reread(plan: &Plan, kind: &KindPlan, ending: &str) -> Option<FileReading> {
     let binding = kind.columns.iter().map(|column| {
         let at = (column.load && column.place != Place::Computed).then_some(loaded);
         loaded += usize::from(at.is_some());
-        fields.iter().position(|field| field.is_some() && *field == at)
+        fields
+            .iter()
+            .position(|field| field.is_some() && *field == at)
     });
     let binding = binding.collect();
     Some(FileReading {

@@ -105,12 +105,16 @@ fn left_whole(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     if s.left_whole.is_empty() {
         return Ok(());
     }
-    writeln!(out, "  {}", match s.rehearsal {
+    writeln!(
+        out,
+        "  {}",
+        match s.rehearsal {
             true => "files that would be left out whole",
             false => "files that were left out whole",
         }
         .red()
-        .bold())?;
+        .bold()
+    )?;
     for left in &s.left_whole {
         let why = match left.differs {
             true => "its totals differ from what was found".to_string(),
@@ -249,7 +253,11 @@ fn files(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         let words = match &file.run {
             Some(run) => {
                 let open = file.open.map_or(String::new(), |(open, has_changed)| {
-                    let changed = if has_changed { ", and the spec has changed since" } else { "" };
+                    let changed = if has_changed {
+                        ", and the spec has changed since"
+                    } else {
+                        ""
+                    };
                     format!(
                         "; {} {} open{changed}: barrow mend {run}",
                         counted(open, "reject"),
@@ -314,7 +322,11 @@ fn counts(s: &Summary, out: &mut impl Write) -> io::Result<()> {
             Outcome::Kept => "good records of files that were left out whole",
             _ => "good records of a load that was undone",
         };
-        let word = if s.rehearsal { "would not keep" } else { "not kept" };
+        let word = if s.rehearsal {
+            "would not keep"
+        } else {
+            "not kept"
+        };
         lines.push((word, s.not_kept(), of.into()));
     }
     lines.push((rejects, rejected, verdict(s)));
