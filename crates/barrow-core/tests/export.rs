@@ -641,3 +641,68 @@ fn bytes_of_a_record_s_end_end_no_record() {
     assert_eq!(out.unfit.len(), 3);
     reads_back(spec, &file, &wanted);
 }
+
+#[test]
+fn whatever_is_typed_is_quoted_where_it_would_be_read_otherwise() {
+    let table = [vec![Value::Int(-5), Value::Decimal(175, 2), words("plum")]];
+    for (keys, form) in [
+        // The delimiter, a comment's start and the quote itself may stand in a number.
+        ("[delimited]\ndelimiter = \"-\"\n", "header = \"none\""),
+        ("[delimited]\ndelimiter = \".\"\n", "header = \"none\""),
+        ("[delimited]\nquote = \"5\"\n", "header = \"none\""),
+        ("", "header = \"none\"\ncomment = \"-\""),
+    ] {
+        let spec = format!(
+            "[records]\n{form}\n{keys}[columns]\na = \"integer\"\nb = \"decimal(6,2)\"\nc = \"text\"\n"
+        );
+        let plan = plan(&spec);
+        let (file, shown, out) = written(&plan, &table);
+        // Written, and read back the same; or told.
+        if out.unfit.is_empty() {
+            reads_back(&spec, &file, &shown);
+        }
+        assert_eq!(shown.len() + out.unfit.len(), 1, "{spec}");
+    }
+    let spec =
+        "[records]\nheader = \"none\"\ncomment = \"-\"\n[columns]\na = \"integer\"\nb = \"text\"\n";
+    let (file, _, _) = written(
+        &plan(spec),
+        &[vec![int(-5), words("a")], vec![int(5), words("b")]],
+    );
+    assert_eq!(String::from_utf8(file).unwrap(), "\"-5\",a\n5,b\n");
+}
+
+#[test]
+fn rows_that_the_reader_would_leave_out_are_told() {
+    let kept = "[records]\nheader = \"none\"\nkeep_if = \"a > 3\"\n[columns]\na = \"integer\"\n";
+    let checked =
+        "[records]\nheader = \"none\"\n[columns]\na = \"integer\"\n[[check]]\nthat = \"a > 3\"\n";
+    for spec in [kept, checked] {
+        let Ok(plan) = barrow_core::spec::read_plan(spec) else {
+            panic!("{spec}");
+        };
+        let (file, shown, out) = written(&plan, &[vec![int(4)], vec![int(3)]]);
+        assert_eq!((shown.len(), out.unfit.len()), (1, 1), "{spec}");
+        reads_back(spec, &file, &shown);
+    }
+}
+
+#[test]
+fn a_mark_of_text_at_the_start_of_a_file_stays_text() {
+    let spec = "[records]\nheader = \"none\"\n[columns]\na = \"text\"\nb = \"integer\"\n";
+    let (file, shown, out) = written(&plan(spec), &[vec![words("\u{feff}plum"), int(5)]]);
+    assert!(out.unfit.is_empty());
+    reads_back(spec, &file, &shown);
+}
+
+#[test]
+fn null_alone_in_a_record_is_no_blank_line() {
+    let spec = "[records]\nheader = \"none\"\n[columns]\na = \"text\"\n";
+    let (file, shown, out) = written(&plan(spec), &[vec![words("x")], vec![Value::Null]]);
+    assert_eq!(shown.len() + out.unfit.len(), 2);
+    if out.unfit.is_empty() {
+        reads_back(spec, &file, &shown);
+    } else {
+        assert_eq!(file, b"x\n");
+    }
+}

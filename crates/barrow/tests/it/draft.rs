@@ -173,7 +173,10 @@ fn drift_is_told_and_written_with_the_rest_untouched() {
         );
     assert_eq!(String::from_utf8(m.read("d.spec.toml")).unwrap(), wanted);
     let said = m.run("check d.spec.toml --report json").json();
-    assert_eq!((&said["loaded"], &said["rejected"]), (&2.into(), &1.into()));
+    assert_eq!(
+        (&said["not_kept"], &said["rejected"]),
+        (&2.into(), &1.into())
+    );
     m.write("d.csv", b"id,Name,kg\n1,Ada,1.5\n");
     let said = m.run("draft --like d.spec.toml");
     assert!(
