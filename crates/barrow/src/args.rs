@@ -310,6 +310,9 @@ pub struct Check {
     /// How many rejects a load may have and still be kept: 50, or 0.5%
     #[arg(long, value_name = "NUMBER", value_parser = Tolerance::parse)]
     pub tolerance: Option<Tolerance>,
+    /// Check files that were loaded into this table before, as load --again would load them
+    #[arg(long)]
+    pub again: bool,
     /// Only see whether the database answers, and what may be done there
     #[arg(long)]
     pub connect: bool,

@@ -208,7 +208,7 @@ impl Compared {
             url: &url,
             job: job.clone(),
             rejects: spec.base.join(&spec.plan.rejects.folder),
-            again: false,
+            again: args.again,
             patience: Duration::ZERO,
             shared,
         };

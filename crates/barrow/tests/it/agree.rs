@@ -152,6 +152,9 @@ fn a_check_knows_what_is_loaded_already(kind: Kind) {
     assert_eq!((&again.0, again.2), (&Value::from(0), 1));
     let said = d.run("check d.spec.toml");
     assert!(said.out.contains("already loaded, in run"), "{}", said.out);
+    // Such a file is checked all the same where that is asked for.
+    let said = d.run("check d.spec.toml --again --report json");
+    assert_eq!((said.code, &said.json()["loaded"]), (0, &1.into()));
     // Without a database a check says that it knows of none.
     let said = d.market.run("check d.spec.toml");
     assert!(said.out.contains("no database was named"), "{}", said.out);

@@ -94,10 +94,11 @@ pub fn text(s: &Summary, out: &mut impl Write) -> io::Result<()> {
 /// All files were loaded before.
 fn nothing_new(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     disposed(s, out)?;
-    writeln!(
-        out,
-        "  nothing is new, and the table is as it was; --again loads a file all the same"
-    )
+    let again = match s.rehearsal {
+        true => "nothing is new: a load would leave the table as it is; --again reads a file all the same",
+        false => "nothing is new, and the table is as it was; --again loads a file all the same",
+    };
+    writeln!(out, "  {again}")
 }
 
 /// Files that were taken back whole.
