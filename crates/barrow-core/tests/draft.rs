@@ -303,3 +303,34 @@ fn keys_that_rise_and_keys_that_fall_back_are_told_apart() {
     assert!(told((1..2_000).map(|n| n * 7_919 % 10_007).collect()));
     assert!(!told((1..2_000).map(|n| n * 7_919 % 1_009).collect()));
 }
+
+#[test]
+fn addresses_and_telephone_numbers_are_no_grouped_numbers() {
+    let mut file = String::from("host,ip,tel,sum\n");
+    for n in 100..250 {
+        file += &format!("h{n},192.168.100.{n},555.100.{n},1.204.{n}\n");
+    }
+    file += "h,192.168.100.250,555.100.250,204\n";
+    let (_, draft) = draft_of(file.as_bytes(), 1 << 16);
+    let types = types(&draft);
+    assert!(
+        types[1].starts_with("varchar") && types[2].starts_with("varchar"),
+        "{types:?}"
+    );
+    // What has values without groups among them is a number.
+    assert!(types[3].starts_with("decimal"), "{types:?}");
+}
+
+#[test]
+fn a_first_line_of_any_length_is_a_header() {
+    let names: Vec<String> = (0..60_000).map(|n| format!("column{n:06}")).collect();
+    let file = format!(
+        "{}\n{}\n",
+        names.join(","),
+        vec!["1"; names.len()].join(",")
+    );
+    assert!(names.join(",").len() > 512 << 10);
+    let (_, draft) = draft_of(file.as_bytes(), 1 << 16);
+    assert_eq!((draft.columns.len(), draft.records), (60_000, 1));
+    assert_eq!(draft.columns[59_999].name, "column059999");
+}

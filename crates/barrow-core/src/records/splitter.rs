@@ -24,7 +24,7 @@ use crate::visible::visible;
 pub const BLOCK: usize = 128 << 10;
 
 /// How many records a block holds at the most.
-const MOST_RECORDS: usize = 8 << 10;
+const MOST_RECORDS: usize = 4 << 10;
 
 /// How many values a block holds at the most, unless its records have very many.
 const MOST_VALUES: usize = 32 << 10;

@@ -177,3 +177,85 @@ fn an_export_of_a_table_is_told_when_it_comes_back() {
         );
     }
 }
+
+#[test]
+fn a_look_into_a_file_of_any_size_reads_its_start_alone() {
+    let m = Market::with(&[("sales.csv", b"a,b\n1,2\n")]);
+    // A file with a hole: to read all of it would take longer than anybody waits.
+    let file = std::fs::File::options()
+        .write(true)
+        .open(m.path("sales.csv"));
+    file.unwrap().set_len(1 << 40).unwrap();
+    let said = m.run("peek sales.csv --records 2");
+    assert!(
+        said.out.contains("a,b\\n") && said.out.contains("1,2\\n"),
+        "{}{}",
+        said.out,
+        said.err
+    );
+}
+
+#[test]
+fn reasons_beyond_those_that_are_kept_are_counted() {
+    let spec = String::from_utf8(SPEC.to_vec()).unwrap();
+    let spec = spec.replace("a = \"text\"", "a = \"integer\"");
+    let mut file = String::from("a,b\n");
+    (0..25).for_each(|n| file += &format!("x{n},{n}\n"));
+    let m = Market::with(&[
+        (
+            "d.spec.toml",
+            format!("{spec}[rejects]\ntolerance = 99\nkeep = 10\n").as_bytes(),
+        ),
+        ("sales.csv", file.as_bytes()),
+    ]);
+    let said = m.run("load d.spec.toml");
+    assert_eq!(said.code, 0, "{}", said.err);
+    assert!(said.out.contains("lacks 15 reasons"), "{}", said.out);
+    let folder = m.rejects();
+    let reasons = String::from_utf8(m.read(&format!("{folder}/reasons.jsonl"))).unwrap();
+    let last: serde_json::Value = serde_json::from_str(reasons.lines().last().unwrap()).unwrap();
+    assert_eq!((reasons.lines().count(), &last["more"]), (11, &15.into()));
+    // The records themselves are all there.
+    let kept = String::from_utf8(m.read(&format!("{folder}/sales.csv"))).unwrap();
+    assert_eq!(kept, file);
+}
+
+#[test]
+fn a_wait_for_a_lock_is_said_and_can_be_set() {
+    for kind in [Kind::Postgres, Kind::MariaDb] {
+        let spec = String::from_utf8(SPEC.to_vec())
+            .unwrap()
+            .replace("into = \"sqlite:m.db\"\n", "");
+        let d = Database::new(
+            kind,
+            &[
+                ("sales.csv", b"a,b\n1,2\n"),
+                ("d.spec.toml", spec.as_bytes()),
+            ],
+        );
+        d.sql(&[
+            "CREATE TABLE d (a VARCHAR(9), b VARCHAR(9))",
+            "CREATE TABLE other (a INTEGER)",
+        ]);
+        let (hold, free): (&[&str], &str) = match kind {
+            Kind::Postgres => (&["BEGIN", "LOCK TABLE d IN EXCLUSIVE MODE"], "COMMIT"),
+            _ => (&["LOCK TABLES d WRITE"], "UNLOCK TABLES"),
+        };
+        d.sql(hold);
+        let said = d.run("load d.spec.toml --lock-wait 2");
+        d.sql(&[free]);
+        assert_eq!(said.code, 1, "{}{}", said.out, said.err);
+        assert!(
+            said.err.contains("another session"),
+            "{kind:?}: {}",
+            said.err
+        );
+        assert!(
+            kind == Kind::MariaDb || said.err.contains("waiting for another session"),
+            "{}",
+            said.err
+        );
+        let said = d.run("load d.spec.toml");
+        assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+    }
+}

@@ -95,7 +95,9 @@ pub fn text(s: &Summary, out: &mut impl Write) -> io::Result<()> {
 fn nothing_new(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     disposed(s, out)?;
     let again = match s.rehearsal {
-        true => "nothing is new: a load would leave the table as it is; --again reads a file all the same",
+        true => {
+            "nothing is new: a load would leave the table as it is; --again reads a file all the same"
+        }
         false => "nothing is new, and the table is as it was; --again loads a file all the same",
     };
     writeln!(out, "  {again}")
