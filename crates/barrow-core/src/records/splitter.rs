@@ -560,6 +560,8 @@ impl<'p> Splitter<'p> {
                 progress,
                 &mut block.marks,
             );
+            // The pieces of one record count as one, or a few bytes would be read at a time.
+            join_rests(&mut block.marks);
             // Comments and blanks alone are handed on too, as far as nothing is held.
             let held = block
                 .marks
@@ -582,7 +584,6 @@ impl<'p> Splitter<'p> {
 
     /// Parts what the block keeps from what is carried to the next one.
     fn hand_on(&self, open: &mut Open, block: &mut Block, trailer: usize) -> Result<(), Error> {
-        join_rests(&mut block.marks);
         // The bytes may hold more records than a block does.
         let is_last = open.text.whole && open.progress.at == block.bytes.len();
         if is_last && block.marks.len() < trailer {
