@@ -6,7 +6,7 @@ use barrow_core::spec::nearest::nearest;
 use barrow_core::spec::plan::{ColumnPlan, KindPlan, Place};
 use barrow_core::visible::visible;
 use barrow_targets::fit::{Fit, fit};
-use barrow_targets::{Column, Table};
+use barrow_targets::{Column, Table, sqlite};
 
 /// A column as the header, the spec and the table have it.
 pub struct Side {
@@ -168,6 +168,10 @@ impl Sides<'_> {
         };
         if found.generated {
             return verdict("the table computes it: say load = false", Weight::Bad);
+        }
+        if !self.enforces && sqlite::turns_into_numbers(column.ty, &found.declared) {
+            let words = "SQLite would turn its text into numbers";
+            return verdict(words, Weight::Bad);
         }
         let of = Column {
             name: column.name.clone(),

@@ -245,3 +245,22 @@ grade = { type = "char(1)", width = 1 }
     );
     assert!(!said.out.contains("width of 1:"), "{}", said.out);
 }
+
+#[test]
+fn a_column_that_a_load_stops_for_does_not_fit() {
+    let m = Market::with(&[
+        (
+            "d.spec.toml",
+            b"[source]\nfiles = [\"d.csv\"]\n[columns]\nv = \"json\"\n[target]\ninto = \"sqlite:m.db\"\ntable = \"d\"\n",
+        ),
+        ("d.csv", b"v\n1.10\n"),
+    ]);
+    m.sql("CREATE TABLE d (v JSON)");
+    let said = m.run("check d.spec.toml --report json");
+    assert_eq!(said.code, 2, "{}", said.err);
+    assert_eq!(
+        said.json()["columns"][0]["verdict"],
+        "SQLite would turn its text into numbers"
+    );
+    assert_eq!(m.run("load d.spec.toml").code, 2);
+}
