@@ -149,7 +149,7 @@ fn nothing_new(spec: &Spec, args: &Check, target: Compared) -> Result<ExitCode, 
 fn connect(spec: &Spec, args: &Check) -> Result<ExitCode, Failure> {
     let shared = &args.shared;
     let url = spec.url(shared.into.as_deref())?;
-    let job = spec.job(shared.table.as_deref())?;
+    let job = spec.job_in(shared.table.as_deref(), url.dialect())?;
     if !barrow_targets::is_there(&url) && job.create {
         return connection::print_new(&spec.name(), &url, shared.report)
             .map(|()| ExitCode::SUCCESS);

@@ -97,25 +97,24 @@ impl Spec {
         Ok(url)
     }
 
-    /// What is to be loaded, and where.
-    pub fn job(&self, table: Option<&str>) -> Result<Job, Failure> {
-        self.job_as_named(table)
-    }
-
-    /// The same for a kind of database: in SQLite's names capitals and small letters are the
+    /// What is to be loaded, and where. In SQLite's names capitals and small letters are the
     /// same, so tables that differ in case alone are one.
     ///
     /// # Errors
     /// There is no table to load into.
     pub fn job_in(&self, table: Option<&str>, dialect: Dialect) -> Result<Job, Failure> {
-        let job = self.job_as_named(table)?;
+        let job = self.job(table)?;
         Ok(match dialect {
             Dialect::Sqlite => job.folded(),
             Dialect::Postgres | Dialect::MariaDb => job,
         })
     }
 
-    fn job_as_named(&self, table: Option<&str>) -> Result<Job, Failure> {
+    /// The same as the spec names it, whatever database it is for.
+    ///
+    /// # Errors
+    /// There is no table to load into.
+    pub fn job(&self, table: Option<&str>) -> Result<Job, Failure> {
         let target = &self.plan.target;
         let kinds = self.plan.kinds.iter().enumerate();
         let loaded = kinds.filter(|(_, kind)| kind.load);

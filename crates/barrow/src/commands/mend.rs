@@ -15,7 +15,7 @@ use barrow_core::spec::plan::{Every, Mode, Per, WhenChanged, WhenEmpty};
 use barrow_core::tally::Tally;
 use barrow_core::visible::visible;
 use barrow_targets::ledger::{self, Outcome, Run, Wanted};
-use barrow_targets::{Job, Target};
+use barrow_targets::{Dialect, Job, Target};
 use serde::{Deserialize, Serialize};
 
 use super::job::Spec;
@@ -48,9 +48,10 @@ pub fn run(args: &Mend) -> Result<ExitCode, Failure> {
         threads: None,
         quiet: args.quiet,
     };
+    let url = spec.url(shared.into.as_deref())?;
     let order = Order {
-        url: &spec.url(shared.into.as_deref())?,
-        job: job(&spec, &shared, &note)?,
+        job: job(&spec, &shared, &note, url.dialect())?,
+        url: &url,
         // What is still wrong of a load that was rolled back has a folder of its own.
         rejects: match (&note.rolled_back, folder.parent()) {
             (Some(_), Some(parent)) => parent.to_path_buf(),
@@ -199,8 +200,8 @@ fn spec(args: &Mend, note: &Note) -> Result<Spec, Failure> {
     Ok(spec)
 }
 
-fn job(spec: &Spec, shared: &Shared, note: &Note) -> Result<Job, Failure> {
-    let job = spec.job(shared.table.as_deref())?;
+fn job(spec: &Spec, shared: &Shared, note: &Note, dialect: Dialect) -> Result<Job, Failure> {
+    let job = spec.job_in(shared.table.as_deref(), dialect)?;
     Ok(Job {
         create: job.create && note.rolled_back.is_some(),
         ..job
