@@ -77,6 +77,20 @@ fn parts(line: &str) -> Vec<String> {
 mod tests {
     use super::*;
 
+    #[cfg(unix)]
+    #[test]
+    fn a_file_that_others_may_read_is_told_from_one_that_is_ours() {
+        use std::os::unix::fs::PermissionsExt;
+        let path = std::env::temp_dir().join(format!("barrow-pass-{}", std::process::id()));
+        std::fs::write(&path, "*:*:*:*:crumbs\n").unwrap();
+        for (mode, is_open) in [(0o600, false), (0o640, true), (0o604, true)] {
+            let permissions = std::fs::Permissions::from_mode(mode);
+            std::fs::set_permissions(&path, permissions).unwrap();
+            assert_eq!(is_open_to_others(&path), is_open, "{mode:o}");
+        }
+        std::fs::remove_file(&path).unwrap();
+    }
+
     #[test]
     fn the_first_line_that_fits_has_the_password() {
         let text = "# ours\ndb:5432:market:ann:one\n*:*:market:*:t\\:wo\\\\:x\n";
