@@ -11,7 +11,7 @@ use barrow_core::rejects::{Keeper, Reject};
 use barrow_core::seen::Seen;
 use barrow_core::source::SourceFile;
 use barrow_core::spec::Plan;
-use barrow_core::spec::plan::{KindPlan, Mode, Per, WhenNewColumn};
+use barrow_core::spec::plan::{ColumnPlan, KindPlan, Mode, Per, WhenNewColumn};
 use barrow_core::tally::Tally;
 use barrow_core::visible::visible;
 use barrow_targets::{Dialect, Foresight, Job, Refusal, Table, Url, ledger};
@@ -273,11 +273,7 @@ impl Compared {
     /// and those of the table. For each kind of record, as places in what is read.
     fn unique(&self, plan: &Plan) -> Vec<Vec<Key>> {
         let each = plan.kinds.iter().enumerate().map(|(number, kind)| {
-            let own = kind
-                .key
-                .iter()
-                .map(|place| kind.columns[*place].name.clone());
-            let mut sets: Vec<Vec<String>> = vec![own.collect()];
+            let mut sets: Vec<Vec<String>> = vec![kind_key(kind)];
             if plan.target.mode == Mode::Merge {
                 // Rows with the same key are merged one after the other.
                 sets.clear();
@@ -296,11 +292,10 @@ impl Compared {
                 .filter(|set| !set.is_empty())
                 .filter_map(|names| {
                     let slot = |name: &String| {
-                        let place = kind
-                            .columns
-                            .iter()
-                            .position(|c| c.name.eq_ignore_ascii_case(name));
-                        kind.slot(place?)
+                        // The exact name wins over one that differs in case.
+                        let exact = kind.columns.iter().position(|c| c.name == *name);
+                        let alike = |c: &ColumnPlan| c.name.eq_ignore_ascii_case(name);
+                        kind.slot(exact.or_else(|| kind.columns.iter().position(alike))?)
                     };
                     let slots = names.iter().map(slot).collect::<Option<Vec<usize>>>()?;
                     Some(Key { names, slots })

@@ -85,7 +85,15 @@ fn settle(
     end(target, run, Outcome::Failed, Some(NOT_SWAPPED))
 }
 
+/// Drops a table of ours. Names come from the ledger, which others may write: one that is
+/// not made as ours are is left alone.
 fn drop_table(target: &mut dyn Target, name: &str) -> Result<(), Failure> {
+    if !name.contains("_barrow_") {
+        return Err(Failure::not_done(format!(
+            "the ledger names {} as a table of an interrupted load, and it is none",
+            barrow_core::visible::visible(name.as_bytes())
+        )));
+    }
     let sql = format!("DROP TABLE IF EXISTS {}", target.dialect().table(name));
     target.tell(&sql, &[], "clearing away what an interrupted load left")?;
     Ok(())
