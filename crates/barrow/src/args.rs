@@ -264,24 +264,39 @@ pub struct Shared {
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Every record of every file is read. What was seen of a column stands above it as \
-a comment; a comment with ! says what could not be decided, or which lines stand against the choice."
+a comment; one that begins with ! says what was not plain, and how to have it otherwise. These remarks \
+are printed too, on standard error."
 )]
 pub struct Draft {
     /// The files: paths, globs, or @LIST; those of the spec with --like or --update
     #[arg(value_name = "FILE", required_unless_present_any = ["like", "update"])]
     pub files: Vec<String>,
-    /// Compare the files with this spec, and say what has changed
+    /// Compare the files with this spec, and say what has changed: exit code 4 if they differ
     #[arg(long, value_name = "SPEC", conflicts_with_all = ["update", "into", "table", "output"])]
     pub like: Option<PathBuf>,
     /// Change in this spec what the files contradict, and nothing else
     #[arg(long, value_name = "SPEC", conflicts_with_all = ["into", "table", "output"])]
     pub update: Option<PathBuf>,
-    /// The database that the spec loads into
+    /// The database that the spec loads into; sqlite:TABLE.db beside the spec unless said
     #[arg(long, value_name = "URL")]
     pub into: Option<String>,
     /// The table; made from the first file's name unless said
     #[arg(long, value_name = "NAME")]
     pub table: Option<String>,
+    /// Take the narrowest types that hold every value, without room for others
+    #[arg(long, conflicts_with_all = ["like", "update"])]
+    pub tight: bool,
+    /// Take each line as one text, whatever is in it
+    #[arg(long, conflicts_with_all = ["like", "update", "tight"])]
+    pub lines: bool,
+    /// How to say what --like or --update found
+    #[arg(
+        long,
+        value_name = "FORM",
+        default_value = "text",
+        hide_default_value = true
+    )]
+    pub report: Report,
     /// The spec to write; standard output unless said
     #[arg(short, long, value_name = "SPEC")]
     pub output: Option<PathBuf>,

@@ -1,9 +1,12 @@
-//! Chooses a type for each column: the narrowest that holds every value.
+//! Chooses a type for each column: one that holds every value, with room for the next.
 
-use super::layout::Shape;
+use super::judge::{self, Class, Judgement, Order};
+use super::layout::{Heading, Part, Shape};
 use super::patterns::KNOWN;
 use super::profile::{MARKS, Profile};
+use super::remark::Remark;
 use crate::spec::Type;
+use crate::visible::visible;
 
 /// A column as a draft proposes it.
 #[derive(Debug, Clone)]
@@ -17,7 +20,9 @@ pub struct Chosen {
     /// How many values, nulls, examples and so on, in one line.
     pub evidence: String,
     /// What cannot be decided, or stands against the choice.
-    pub remarks: Vec<String>,
+    pub remarks: Vec<Remark>,
+    /// Whether no record has a value, and the header no name: a delimiter at the end.
+    pub is_nothing: bool,
 }
 
 /// A type and how its values are written.
@@ -27,12 +32,16 @@ pub struct Choice {
     pub ty: Type,
     /// Beside an empty field.
     pub null_words: Vec<String>,
-    /// Whether blanks around a value are taken off.
+    /// Whether spaces around a value are taken off.
     pub trim: bool,
     /// The decimal mark and the group mark, where they are not the usual.
     pub marks: Option<(String, String)>,
-    /// The pattern, where it is not the usual.
-    pub pattern: Option<String>,
+    /// What may stand around a number.
+    pub take_off: Vec<String>,
+    /// Where a number's sign stands, where it is not before it.
+    pub sign: Option<&'static str>,
+    /// The patterns, where they are not the usual.
+    pub patterns: Vec<String>,
     /// The words for true and for false, where they are not the usual.
     pub words: Option<(String, String)>,
 }
@@ -44,35 +53,49 @@ impl Choice {
             null_words: Vec::new(),
             trim: false,
             marks: None,
-            pattern: None,
+            take_off: Vec::new(),
+            sign: None,
+            patterns: Vec::new(),
             words: None,
         }
     }
 }
 
-/// Words for true and false that a draft knows, in small letters.
-const TRUTHS: &[(&str, &str)] = &[
-    ("true", "false"),
-    ("t", "f"),
-    ("yes", "no"),
-    ("y", "n"),
-    ("on", "off"),
-    ("ja", "nein"),
-    ("j", "n"),
-];
+/// Digits that binary floating point keeps, whatever they are.
+const FLOAT_DIGITS: u32 = 15;
 
-/// Proposes every column.
-pub fn columns(shape: &Shape, profiles: &[Profile], distinct: &[bool]) -> Vec<Chosen> {
+/// Proposes the columns of one part.
+pub fn columns(
+    shape: &Shape,
+    part: &Part,
+    profiles: &[Profile],
+    distinct: &[bool],
+    judgement: &Judgement,
+    tight: bool,
+) -> Vec<Chosen> {
     let by_name = shape.by_name();
     let each = profiles.iter().zip(distinct).enumerate();
     each.map(|(place, (profile, distinct))| {
-        let name = shape.names[place].clone();
-        let original = &shape.header[place];
-        let (mut choice, remarks) = choose(profile);
-        choice.trim &= profile.blanks > 0;
+        let name = part.names[place].clone();
+        let original = &part.header[place];
+        let class = judge::class(profile, judgement);
+        let chooser = Chooser {
+            p: profile,
+            judgement,
+            distinct: *distinct,
+            tight,
+        };
+        let (choice, mut remarks) = chooser.choose(class);
+        for remark in &mut remarks {
+            remark.column = Some(name.clone());
+        }
         Chosen {
             from: (by_name && *original != name).then(|| original.clone()),
-            evidence: evidence(profile, &choice, *distinct),
+            evidence: super::evidence::line(profile, &choice, *distinct),
+            is_nothing: original.trim().is_empty()
+                && class == Class::Nothing
+                && profile.quoted_empty == 0
+                && shape.heading != Heading::None,
             name,
             choice,
             remarks,
@@ -81,285 +104,497 @@ pub fn columns(shape: &Shape, profiles: &[Profile], distinct: &[bool]) -> Vec<Ch
     .collect()
 }
 
-/// How many values may stand against a type that all others fit.
-fn may_stand_against(values: u64) -> u64 {
-    match values {
-        0..10 => 0,
-        _ => 2.max(values / 1_000).min(1_000),
-    }
+struct Chooser<'p> {
+    p: &'p Profile,
+    judgement: &'p Judgement,
+    distinct: bool,
+    tight: bool,
 }
 
-fn choose(p: &Profile) -> (Choice, Vec<String>) {
-    let nulls: u64 = p.nulls.values().sum();
-    let values = p.values - nulls;
-    if values == 0 {
-        return (text(p), Vec::new());
+impl Chooser<'_> {
+    fn choose(&self, class: Class) -> (Choice, Vec<Remark>) {
+        let p = self.p;
+        let mut remarks = Vec::new();
+        let mut choice = match class {
+            Class::Number => self.number(&mut remarks),
+            Class::Moment => self.moment(&mut remarks).unwrap_or_else(|| self.text()),
+            Class::Truth => self.truth(),
+            Class::Uuid => Choice::new(Type::Uuid),
+            Class::Json => Choice::new(Type::Json),
+            Class::Text | Class::Nothing => self.text(),
+        };
+        if choice.ty.is_text() {
+            self.text_remarks(class, &mut choice, &mut remarks);
+        } else {
+            choice.trim = p.blanks > 0 && !self.judgement.trims;
+            // What stands for null here is said once, for all columns.
+            choice.null_words = Vec::new();
+        }
+        (choice, remarks)
     }
-    let mut remarks = Vec::new();
-    let found = number(p, values, &mut remarks)
-        .or_else(|| moment(p, values, &mut remarks))
-        .or_else(|| truth(p, values))
-        .or_else(|| other(p, values));
-    match found {
-        None => (text(p), remarks),
-        Some(mut choice) => {
-            let mut words: Vec<String> = p.nulls.keys().map(|word| (*word).to_string()).collect();
-            words.sort();
-            choice.null_words = words;
-            choice.trim = true;
-            (choice, remarks)
+
+    fn number(&self, remarks: &mut Vec<Remark>) -> Choice {
+        let p = self.p;
+        let values = judge::told(p);
+        let fitting = judge::fitting(p, values);
+        let place = self.marks(&fitting);
+        let mut choice = Choice::new(match p.whole == values {
+            true => self.whole(remarks),
+            false => self.decimal(place),
+        });
+        if choice.ty.is_text() {
+            return self.text();
+        }
+        if p.whole < values && place > 0 {
+            let (decimal, group) = MARKS[place];
+            choice.marks = Some((decimal.into(), group.into()));
+        }
+        self.undecided_marks(&fitting, place, remarks);
+        choice.take_off = p.worn.iter().map(|(worn, _)| (*worn).to_string()).collect();
+        if let Some((worn, times)) = p.worn.first() {
+            let bare = values - times;
+            remarks.push(Remark::new(
+                match bare {
+                    0 => format!(
+                        "\"{worn}\" around the numbers is taken off, and its meaning with it"
+                    ),
+                    bare => format!(
+                        "\"{worn}\" is taken off, and {bare} of the {values} numbers lack it"
+                    ),
+                },
+                format!("type = \"varchar({})\"", room(p.longest)),
+            ));
+        }
+        choice.sign = (p.in_parentheses > 0 || p.signs_behind > 0).then_some("any");
+        choice
+    }
+
+    /// The marks to read by: those that a sister proves, where this column takes both.
+    fn marks(&self, fitting: &[usize]) -> usize {
+        let proven = self.judgement.decimal;
+        let by_proof = fitting
+            .iter()
+            .find(|place| Some(MARKS[**place].0) == proven);
+        by_proof.or(fitting.first()).copied().unwrap_or(0)
+    }
+
+    /// The same text would be another number by another mark.
+    fn undecided_marks(&self, fitting: &[usize], place: usize, remarks: &mut Vec<Remark>) {
+        let p = self.p;
+        if p.whole == judge::told(p) || self.judgement.decimal == Some(MARKS[place].0) {
+            return;
+        }
+        let otherwise = fitting
+            .iter()
+            .find(|other| MARKS[**other].0 != MARKS[place].0);
+        if let Some(other) = otherwise {
+            let (decimal, group) = MARKS[*other];
+            let example = p.examples.first().map_or("", String::as_str);
+            remarks.push(Remark::new(
+                format!(
+                    "\"{}\" may have a decimal mark or a group mark; the decimal mark is taken for \"{}\"",
+                    visible(example.as_bytes()),
+                    MARKS[place].0
+                ),
+                match group {
+                    "" => format!("decimal_mark = \"{decimal}\""),
+                    group => format!("decimal_mark = \"{decimal}\", group_mark = \"{group}\""),
+                },
+            ));
         }
     }
-}
 
-/// Names the values that stand against a type.
-fn against(what: &str, count: u64, lines: &[(String, u64, String)], remarks: &mut Vec<String>) {
-    if count == 0 {
-        return;
+    fn whole(&self, remarks: &mut Vec<Remark>) -> Type {
+        let p = self.p;
+        let (least, most) = p.range.unwrap_or((0, 0));
+        let within = |low: i128, high: i128| least >= low && most <= high && p.beyond == 0;
+        self.may_be_moments(least, most, remarks);
+        if self.tight && within(i16::MIN.into(), i16::MAX.into()) {
+            return Type::SmallInt;
+        }
+        // A key goes on; other numbers have room for four times as many.
+        let fits_well = match self.tight {
+            true => within(i32::MIN.into(), i32::MAX.into()),
+            false => within(i128::from(i32::MIN) / 4, i128::from(i32::MAX) / 4) && !self.distinct,
+        };
+        if fits_well {
+            Type::Integer
+        } else if within(i64::MIN.into(), i64::MAX.into()) {
+            Type::BigInt
+        } else {
+            remarks.push(Remark::new(
+                "whole numbers beyond 64 bits are kept as text, digit by digit",
+                "type = \"decimal(38,0)\"",
+            ));
+            Type::Text
+        }
     }
-    let named: Vec<String> = lines
-        .iter()
-        .map(|(file, line, text)| {
-            format!(
-                "{file} line {line} \"{}\"",
-                crate::visible::visible(text.as_bytes())
-            )
-        })
-        .collect();
-    let more = if count as usize > lines.len() {
-        ", …"
-    } else {
-        ""
-    };
-    let are = if count == 1 {
-        "1 value is".to_string()
-    } else {
-        format!("{count} values are")
-    };
-    remarks.push(format!("{are} {what}: {}{more}", named.join(", ")));
-    remarks.push(format!(
-        "they would be rejected: allow them with [rejects] tolerance = {count}, or make the column text"
-    ));
-}
 
-fn number(p: &Profile, values: u64, remarks: &mut Vec<String>) -> Option<Choice> {
-    if p.no_number.0 > may_stand_against(values) || p.leading_zeros > 0 {
+    /// Whole numbers may be days or moments, which nothing in them says.
+    fn may_be_moments(&self, least: i128, most: i128, remarks: &mut Vec<Remark>) {
+        let values = judge::told(self.p);
+        let between = |low: i128, high: i128| least >= low && most <= high;
+        let dates = self
+            .p
+            .patterns
+            .iter()
+            .any(|(place, count)| KNOWN[*place].text == "%Y%m%d" && *count == values);
+        if dates && between(1900_01_01, 2100_12_31) {
+            remarks.push(Remark::new(
+                "every number is also a date, year first",
+                "type = \"date\", pattern = \"%Y%m%d\"",
+            ));
+        } else if between(315_532_800, 2_524_608_000) && values > 1 {
+            remarks.push(Remark::new(
+                "every number may be seconds since 1970",
+                "type = \"timestamp\", pattern = \"unix_seconds\"",
+            ));
+        } else if between(315_532_800_000, 2_524_608_000_000) && values > 1 {
+            remarks.push(Remark::new(
+                "every number may be milliseconds since 1970",
+                "type = \"timestamp\", pattern = \"unix_milliseconds\"",
+            ));
+        }
+    }
+
+    fn decimal(&self, place: usize) -> Type {
+        let p = self.p;
+        let marks = &p.marks[place];
+        let (whole, scale) = (marks.whole.max(1), marks.fraction);
+        let digits = whole + scale;
+        let is_even = marks.least_fraction == Some(scale) && p.whole == 0;
+        let exact = p.exponents == 0 && digits <= 38 && p.beyond == 0;
+        if self.tight && exact && digits <= FLOAT_DIGITS {
+            return decimal_of(digits, scale);
+        }
+        // Binary floating point, written out, has as many digits as it takes.
+        if !exact || !is_even || scale > 9 {
+            return Type::Double;
+        }
+        match digits {
+            // As much room as SQLite has for an exact number.
+            0..FLOAT_DIGITS => decimal_of((digits + 4).max(10).min(FLOAT_DIGITS), scale),
+            _ => decimal_of((digits + 4).min(38), scale),
+        }
+    }
+
+    fn moment(&self, remarks: &mut Vec<Remark>) -> Option<Choice> {
+        let p = self.p;
+        let values = judge::told(p);
+        let mut fitting: Vec<usize> = p
+            .patterns
+            .iter()
+            .filter(|(_, count)| *count == values)
+            .map(|(place, _)| *place)
+            .collect();
+        fitting.sort_unstable();
+        if fitting.is_empty() {
+            return self.mixed(values, remarks);
+        }
+        let proven = self.judgement.order;
+        let by_proof =
+            |place: &&usize| proven.is_some() && judge::order_of(&KNOWN[**place].text) == proven;
+        let place = *fitting.iter().find(by_proof).or(fitting.first())?;
+        let known = &KNOWN[place];
+        let mut choice = Choice::new(known.ty);
+        if !is_usual(known.ty, &known.text) {
+            choice.patterns = vec![known.text.clone()];
+        }
+        let order = judge::order_of(&known.text);
+        let otherwise = fitting
+            .iter()
+            .find(|other| **other != place && judge::order_of(&KNOWN[**other].text) != order);
+        if let (Some(other), true) = (otherwise, order.is_none() || order != proven) {
+            let example = p.examples.first().map_or("", String::as_str);
+            let says = match order {
+                Some(Order::DayFirst) => {
+                    "the day is taken to come first, and every value reads the other way too"
+                }
+                Some(Order::MonthFirst) => {
+                    "the month is taken to come first, and every value reads the other way too"
+                }
+                None => "every value reads in another way too",
+            };
+            remarks.push(Remark::new(
+                format!("\"{}\": {says}", visible(example.as_bytes())),
+                format!("pattern = \"{}\"", KNOWN[*other].text),
+            ));
+        }
+        two_digits(&known.text, remarks);
+        Some(choice)
+    }
+
+    /// Values of two patterns that share them all between them.
+    fn mixed(&self, values: u64, remarks: &mut Vec<Remark>) -> Option<Choice> {
+        let mut counted = self.p.patterns.clone();
+        counted.sort_by_key(|(place, count)| (std::cmp::Reverse(*count), *place));
+        for (at, (first, count)) in counted.iter().enumerate() {
+            for (second, more) in &counted[at + 1..] {
+                let (a, b) = (&KNOWN[*first], &KNOWN[*second]);
+                if a.ty != b.ty
+                    || count + more != values
+                    || judge::order_of(&a.text) != judge::order_of(&b.text)
+                {
+                    continue;
+                }
+                let mut choice = Choice::new(a.ty);
+                if !is_usual(a.ty, &a.text) || !is_usual(b.ty, &b.text) {
+                    choice.patterns = vec![a.text.clone(), b.text.clone()];
+                }
+                two_digits(&a.text, remarks);
+                return Some(choice);
+            }
+        }
+        None
+    }
+
+    fn truth(&self) -> Choice {
+        let mut choice = Choice::new(Type::Boolean);
+        let Some((yes, no)) = judge::truth(self.p, self.judgement) else {
+            return choice;
+        };
+        if !matches!(yes, "true" | "t" | "yes" | "y") {
+            let written = |wanted: &str| {
+                let words = self.p.words.iter().map(|(word, _)| word.trim());
+                words
+                    .into_iter()
+                    .find(|word| word.to_lowercase() == wanted)
+                    .unwrap_or(wanted)
+                    .to_string()
+            };
+            choice.words = Some((written(yes), written(no)));
+        }
+        choice
+    }
+
+    /// Text of a length that leaves some room.
+    fn text(&self) -> Choice {
+        Choice::new(match self.p.longest {
+            longest if self.tight => match longest {
+                0 | 1 => Type::Char(1),
+                longest => Type::VarChar(longest as u32),
+            },
+            longest if longest > 400 => Type::Text,
+            longest => Type::VarChar(room(longest)),
+        })
+    }
+
+    fn text_remarks(&self, class: Class, choice: &mut Choice, remarks: &mut Vec<Remark>) {
+        let p = self.p;
+        let values = judge::told(p);
+        self.why_text(class, values, remarks);
+        let proven = &self.judgement.nulls;
+        let here: Vec<(&&str, &u64)> = p.nulls.iter().collect();
+        let mut own = Vec::new();
+        for (word, count) in here {
+            let alike = self.looks_like_a_code(word);
+            let verb = if *count == 1 { "is" } else { "are" };
+            if !proven.contains(word) {
+                remarks.push(Remark::new(
+                    format!("{} {verb} \"{word}\" and kept as text", values_of(*count)),
+                    format!("null_words = [\"\", \"{word}\"]"),
+                ));
+            } else if alike {
+                own.push(*word);
+                remarks.push(Remark::new(
+                    format!(
+                        "{} {verb} \"{word}\", which looks like the other values, and kept as text",
+                        values_of(*count)
+                    ),
+                    format!("null_words = [\"\", \"{word}\"]"),
+                ));
+            } else {
+                remarks.push(Remark::new(
+                    format!(
+                        "{} {verb} \"{word}\" and so null, as in columns of numbers or dates",
+                        values_of(*count)
+                    ),
+                    "null_words = [\"\"]",
+                ));
+            }
+        }
+        if !own.is_empty() {
+            let others = proven.iter().filter(|word| !own.contains(word));
+            choice.null_words = [String::new()]
+                .into_iter()
+                .chain(others.map(|w| (*w).to_string()))
+                .collect();
+        }
+        if p.quoted_empty > 0 && p.quoted_empty * 2 > p.quoted_empty + p.values {
+            remarks.push(Remark::new(
+                format!(
+                    "{} empty in quotes: empty text, not null",
+                    are(p.quoted_empty)
+                ),
+                "quoted_empty = \"null\"",
+            ));
+        }
+        if p.blanks > 0 && !self.judgement.trims {
+            remarks.push(Remark::new(
+                format!("{} spaces at an end, which are kept", have(p.blanks)),
+                "trim = \"both\"",
+            ));
+        }
+    }
+
+    /// Why values that nearly all are numbers or dates stay text.
+    fn why_text(&self, class: Class, values: u64, remarks: &mut Vec<Remark>) {
+        let p = self.p;
+        if class != Class::Text || values < 2 {
+            return;
+        }
+        let key = |ty: &str| format!("type = \"{ty}\"");
         if p.leading_zeros > 0 && p.no_number.0 == 0 {
             let verb = if p.leading_zeros == 1 {
                 "starts"
             } else {
                 "start"
             };
-            remarks.push(format!(
-                "{} {verb} with a zero that a number would lose, so it is text",
-                p.leading_zeros
+            remarks.push(Remark::new(
+                format!(
+                    "{} {verb} with a zero that a number would lose, so it is text",
+                    values_of(p.leading_zeros)
+                ),
+                key("bigint"),
+            ));
+        } else if p.no_number.0 > 0 && p.no_number.0 * 10 <= values && p.leading_zeros == 0 {
+            remarks.push(Remark::new(
+                format!(
+                    "text, since {}: {}",
+                    no_number(p.no_number.0),
+                    named(p.no_number.0, &p.no_number.1)
+                ),
+                key(if p.whole + p.no_number.0 == values {
+                    "bigint"
+                } else {
+                    "double"
+                }),
+            ));
+        } else if p.no_number.0 == 0 && judge::are_alike(p, values) {
+            remarks.push(Remark::new(
+                "text: every value has the same groups of three digits, as addresses and telephone \
+                 numbers do",
+                "type = \"decimal(18,0)\" with a group_mark",
+            ));
+        } else if p.no_number.0 == 0 && !judge::wears_one_thing(p, values) {
+            let worn: Vec<String> = p
+                .worn
+                .iter()
+                .map(|(worn, times)| format!("{times} with \"{worn}\""))
+                .collect();
+            remarks.push(Remark::new(
+                format!(
+                    "text, since its numbers are not all of one measure: {}",
+                    worn.join(", ")
+                ),
+                "take_off",
+            ));
+        } else if p.no_number.0 == 0 {
+            remarks.push(Remark::new(
+                "text: its numbers look like codes",
+                key("double"),
+            ));
+        } else if p.no_date.0 > 0 && p.no_date.0 * 10 <= values {
+            remarks.push(Remark::new(
+                format!(
+                    "text, since {} no date or time: {}",
+                    are(p.no_date.0),
+                    named(p.no_date.0, &p.no_date.1)
+                ),
+                key("date"),
             ));
         }
-        return None;
     }
-    let numbers = values - p.no_number.0;
-    let ty = if p.whole == numbers {
-        whole(p)?
-    } else if p.exponents > 0 {
-        Type::Double
-    } else {
-        return decimal(p, numbers, remarks);
-    };
-    against("no number", p.no_number.0, &p.no_number.1, remarks);
-    Some(Choice::new(ty))
+
+    /// Whether a word that often means null may be a value like the others: two capitals
+    /// among countries of two capitals.
+    fn looks_like_a_code(&self, word: &str) -> bool {
+        let is_code = |text: &str| !text.is_empty() && text.chars().all(char::is_uppercase);
+        let length = word.chars().count();
+        let alike = self
+            .p
+            .examples
+            .iter()
+            .all(|text| is_code(text) && text.chars().count() == length);
+        is_code(word) && alike && !self.p.examples.is_empty() && self.p.longest == length
+    }
 }
 
-fn whole(p: &Profile) -> Option<Type> {
-    let (least, most) = p.range?;
-    let within = |low: i128, high: i128| least >= low && most <= high;
-    Some(if within(i16::MIN.into(), i16::MAX.into()) {
-        Type::SmallInt
-    } else if within(i32::MIN.into(), i32::MAX.into()) {
-        Type::Integer
-    } else if within(i64::MIN.into(), i64::MAX.into()) {
-        Type::BigInt
-    } else if p.marks[0].whole <= 38 {
-        Type::Decimal {
-            precision: p.marks[0].whole as u8,
-            scale: 0,
-        }
-    } else {
-        return None;
-    })
+fn decimal_of(precision: u32, scale: u32) -> Type {
+    Type::Decimal {
+        precision: precision.max(1) as u8,
+        scale: scale as u8,
+    }
 }
 
-fn decimal(p: &Profile, numbers: u64, remarks: &mut Vec<String>) -> Option<Choice> {
-    let fitting: Vec<usize> = (0..MARKS.len())
-        .filter(|m| p.marks[*m].fits == numbers)
-        .collect();
-    let first = *fitting.first()?;
-    if p.marks[first].alike == numbers {
-        remarks.push(
-            "text: every value has the same groups of three digits, as addresses and telephone \
-             numbers do; as a number it would have a group_mark"
-                .to_string(),
-        );
-        return None;
+/// A length with room: three times the longest and more, rounded up.
+fn room(longest: usize) -> u32 {
+    const LENGTHS: [u32; 6] = [40, 100, 200, 500, 1_000, 2_000];
+    let wanted = longest as u32 * 3 + 10;
+    LENGTHS
+        .into_iter()
+        .find(|length| wanted <= *length)
+        .unwrap_or(4_000)
+}
+
+/// Whether a pattern is read without being named.
+fn is_usual(ty: Type, pattern: &str) -> bool {
+    match ty {
+        Type::Date => pattern == "%Y-%m-%d",
+        Type::Time => pattern == "%H:%M:%S%.f" || pattern == "%H:%M",
+        _ => pattern.starts_with("%Y-%m-%d") && pattern.contains("%H:%M:%S%.f"),
     }
-    let of = |place: usize| {
-        let marks = &p.marks[place];
-        let (whole, scale) = (marks.whole, marks.fraction);
-        (whole + scale <= 38).then_some(Type::Decimal {
-            precision: (whole + scale).max(1) as u8,
-            scale: scale as u8,
-        })
-    };
-    let mut choice = Choice::new(of(first)?);
-    if first > 0 {
-        let (decimal, group) = MARKS[first];
-        choice.marks = Some((decimal.into(), group.into()));
-    }
-    // The same text would be another number by another mark.
-    let otherwise = fitting.iter().find(|m| MARKS[**m].0 != MARKS[first].0);
-    if let Some(other) = otherwise {
-        remarks.push(format!(
-            "undecided: every value also reads with decimal_mark = \"{}\", group_mark = \"{}\"",
-            MARKS[*other].0, MARKS[*other].1
+}
+
+fn two_digits(pattern: &str, remarks: &mut Vec<Remark>) {
+    if pattern.contains("%y") {
+        remarks.push(Remark::new(
+            "years have two digits: those from 69 are taken for 19.., the others for 20..",
+            "two_digit_years_from = 1950",
         ));
     }
-    against("no number", p.no_number.0, &p.no_number.1, remarks);
-    Some(choice)
 }
 
-fn moment(p: &Profile, values: u64, remarks: &mut Vec<String>) -> Option<Choice> {
-    if p.no_date.0 > may_stand_against(values) {
-        return None;
+fn values_of(count: u64) -> String {
+    match count {
+        1 => "1 value".into(),
+        count => format!("{count} values"),
     }
-    let wanted = values - p.no_date.0;
-    let mut fitting: Vec<usize> = p
-        .patterns
+}
+
+fn are(count: u64) -> String {
+    format!(
+        "{} {}",
+        values_of(count),
+        if count == 1 { "is" } else { "are" }
+    )
+}
+
+fn have(count: u64) -> String {
+    format!(
+        "{} {}",
+        values_of(count),
+        if count == 1 { "has" } else { "have" }
+    )
+}
+
+fn no_number(count: u64) -> String {
+    match count {
+        1 => "1 value is no number".into(),
+        count => format!("{count} values are no numbers"),
+    }
+}
+
+/// The first values that stand against a type, with their lines.
+fn named(count: u64, lines: &[(String, u64, String)]) -> String {
+    let named: Vec<String> = lines
         .iter()
-        .filter(|(_, count)| *count == wanted)
-        .map(|(place, _)| *place)
+        .map(|(file, line, text)| format!("{file} line {line} \"{}\"", visible(text.as_bytes())))
         .collect();
-    fitting.sort_unstable();
-    let first = &KNOWN[*fitting.first()?];
-    let mut choice = Choice::new(first.ty);
-    let usual = match first.ty {
-        Type::Date => first.text == "%Y-%m-%d",
-        Type::Time => first.text == "%H:%M:%S%.f" || first.text == "%H:%M",
-        _ => first.text.starts_with("%Y-%m-%d") && first.text.contains("%H:%M:%S%.f"),
+    let more = if count as usize > lines.len() {
+        ", …"
+    } else {
+        ""
     };
-    choice.pattern = (!usual).then(|| first.text.clone());
-    let others: Vec<&str> = fitting[1..]
-        .iter()
-        .map(|place| KNOWN[*place].text.as_str())
-        .collect();
-    if !others.is_empty() {
-        remarks.push(format!(
-            "undecided: every value also fits {}",
-            others.join(", ")
-        ));
-    }
-    if first.text.contains("%y") {
-        remarks.push("years have two digits: say two_digit_years_from, such as 1950".into());
-    }
-    let (count, lines) = (&p.no_date.0, &p.no_date.1);
-    against(&format!("not as {}", first.text), *count, lines, remarks);
-    Some(choice)
-}
-
-fn truth(p: &Profile, values: u64) -> Option<Choice> {
-    if p.many_words
-        || p.words.len() != 2
-        || p.words.iter().map(|(_, count)| count).sum::<u64>() != values
-    {
-        return None;
-    }
-    let mut words: Vec<&String> = p.words.iter().map(|(word, _)| word).collect();
-    words.sort();
-    for (yes, no) in TRUTHS {
-        let is = |word: &str, wanted: &str| word.trim().to_lowercase() == *wanted;
-        let pair = match words.as_slice() {
-            [a, b] if is(a, yes) && is(b, no) => (a, b),
-            [a, b] if is(b, yes) && is(a, no) => (b, a),
-            _ => continue,
-        };
-        let mut choice = Choice::new(Type::Boolean);
-        if !matches!(*yes, "true" | "t" | "yes" | "y") {
-            choice.words = Some((pair.0.trim().into(), pair.1.trim().into()));
-        }
-        return Some(choice);
-    }
-    None
-}
-
-fn other(p: &Profile, values: u64) -> Option<Choice> {
-    match () {
-        () if p.uuids == values => Some(Choice::new(Type::Uuid)),
-        () if p.documents == values => Some(Choice::new(Type::Json)),
-        () => None,
-    }
-}
-
-/// Text of a length that leaves some room.
-fn text(p: &Profile) -> Choice {
-    const LENGTHS: [usize; 10] = [10, 20, 40, 60, 80, 100, 200, 500, 1_000, 4_000];
-    Choice::new(match p.longest {
-        0 => Type::VarChar(10),
-        1 => Type::Char(1),
-        longest => match LENGTHS.iter().find(|length| longest <= **length) {
-            Some(length) => Type::VarChar(*length as u32),
-            None => Type::Text,
-        },
-    })
-}
-
-/// What was seen of a column, in one line.
-fn evidence(p: &Profile, choice: &Choice, distinct: bool) -> String {
-    let null_words = !choice.null_words.is_empty();
-    let nulls = p.empty
-        + if null_words {
-            p.nulls.values().sum()
-        } else {
-            0
-        };
-    let values = p.values
-        - if null_words {
-            p.nulls.values().sum::<u64>()
-        } else {
-            0
-        };
-    let mut parts = vec![format!(
-        "{values} {}, {nulls} null",
-        if values == 1 { "value" } else { "values" }
-    )];
-    // Short whole numbers are gathered as such alone.
-    let whole = p.range.map(|(least, most)| (least as f64, most as f64));
-    let numbers = match (p.numbers, whole) {
-        (Some((a, b)), Some((c, d))) => Some((a.min(c), b.max(d))),
-        (numbers, whole) => numbers.or(whole),
-    };
-    match (choice.ty, numbers, &p.ends) {
-        (ty, Some((least, most)), _) if ty.is_number() => parts.push(format!("{least} to {most}")),
-        (_, _, Some((least, most))) => {
-            let short = |text: &str| short(text);
-            parts.push(format!("{} to {}", short(least), short(most)));
-        }
-        _ => {}
-    }
-    if choice.ty.is_text() {
-        parts.push(format!("longest {}", p.longest));
-    }
-    if distinct && values > 1 {
-        parts.push(if nulls == 0 {
-            "all distinct: a key?".into()
-        } else {
-            "all distinct".into()
-        });
-    }
-    if !p.examples.is_empty() {
-        let examples: Vec<String> = p.examples.iter().map(|e| short(e)).collect();
-        parts.push(format!("such as {}", examples.join(", ")));
-    }
-    parts.join("; ")
-}
-
-fn short(text: &str) -> String {
-    crate::visible::visible_short(text.as_bytes(), 24)
+    format!("{}{more}", named.join(", "))
 }

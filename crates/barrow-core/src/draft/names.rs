@@ -64,6 +64,60 @@ pub fn fit(header: &[String]) -> Vec<String> {
         .collect()
 }
 
+/// A table's name from the names of its files: the whole of one, what several have in
+/// common.
+///
+/// ```
+/// use barrow_core::draft::table_name;
+///
+/// assert_eq!(table_name(&["auto-mpg2.csv".into()]), "auto_mpg2");
+/// assert_eq!(table_name(&["sales-w1.csv.gz".into(), "sales-w2.csv.gz".into()]), "sales");
+/// ```
+pub fn table_name(files: &[String]) -> String {
+    let stems: Vec<&str> = files.iter().map(|file| stem(file)).collect();
+    let first = stems.first().copied().unwrap_or_default();
+    let common = match stems.len() {
+        0 | 1 => first,
+        _ => {
+            let length = first
+                .char_indices()
+                .map(|(at, c)| at + c.len_utf8())
+                .take_while(|end| {
+                    stems
+                        .iter()
+                        .all(|stem| stem.get(..*end) == first.get(..*end))
+                })
+                .last()
+                .unwrap_or(0);
+            // A name that several go on from ends before its last mark.
+            let whole = &first[..length];
+            let cut = whole.rfind(|c: char| !c.is_alphanumeric());
+            match cut.filter(|at| *at > 0 && stems.iter().any(|stem| stem.len() > length)) {
+                Some(at) => &whole[..at],
+                None => whole.trim_end_matches(|c: char| c.is_ascii_digit()),
+            }
+        }
+    };
+    let name = one(if common.is_empty() { first } else { common }, 0);
+    match name.strip_prefix("c_") {
+        Some(rest) if rest.starts_with(char::is_numeric) => format!("t_{rest}"),
+        _ if name == "column_1" => "t".into(),
+        _ => name,
+    }
+}
+
+/// A file's name without what says how it is packed and laid out.
+fn stem(file: &str) -> &str {
+    const PACKED: [&str; 5] = [".gz", ".zst", ".bz2", ".xz", ".z"];
+    let lower = file.to_ascii_lowercase();
+    let packed = PACKED.iter().find(|end| lower.ends_with(**end));
+    let bare = packed.map_or(file, |end| &file[..file.len() - end.len()]);
+    match bare.rfind('.') {
+        Some(at) if at > 0 => &bare[..at],
+        _ => bare,
+    }
+}
+
 fn one(name: &str, place: usize) -> String {
     let mut out = String::new();
     for c in name.trim().chars() {

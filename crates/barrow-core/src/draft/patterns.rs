@@ -26,6 +26,22 @@ const DATES: &[&str] = &[
     "%b %d, %Y",
     "%d %B %Y",
     "%B %d, %Y",
+    "%b %d %Y",
+    "%B %d %Y",
+    "%a, %d %b %Y",
+    "%Y.%m.%d",
+    "%d-%m-%y",
+    "%m-%d-%y",
+    "%Y-%j",
+];
+
+/// Moments that are written in an order of their own.
+const MOMENTS: &[(&str, Type)] = &[
+    ("%a, %d %b %Y %H:%M:%S %z", Type::TimestampTz),
+    ("%d/%b/%Y:%H:%M:%S %z", Type::TimestampTz),
+    ("%a %b %d %H:%M:%S %Y", Type::Timestamp),
+    ("%Y%m%d%H%M%S", Type::Timestamp),
+    ("%Y%m%dT%H%M%S", Type::Timestamp),
 ];
 
 /// Times of day.
@@ -54,14 +70,14 @@ impl Known {
 /// letters. Few patterns share one, so that few are tried on a value.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Skeleton {
-    marks: [u8; 8],
+    marks: [u8; 12],
     letters: bool,
 }
 
 impl Skeleton {
     /// The skeleton of a value; none for what is no date.
     pub fn of(value: &[u8]) -> Option<Skeleton> {
-        let mut marks = [0; 8];
+        let mut marks = [0; 12];
         let mut count = 0;
         let mut letters = false;
         for byte in value {
@@ -91,7 +107,11 @@ static BY_SKELETON: LazyLock<HashMap<Skeleton, Vec<usize>>> = LazyLock::new(|| {
     for (place, known) in KNOWN.iter().enumerate() {
         for fraction in ["%.f", ""] {
             for offset in ["Z", "+02:00", "-02:00", "+0200", "-0200"] {
-                let pattern = known.text.replace("%.f", fraction).replace("%:z", offset);
+                let pattern = known
+                    .text
+                    .replace("%.f", fraction)
+                    .replace("%:z", offset)
+                    .replace("%z", offset);
                 let sample = at.strftime(&pattern).to_string();
                 if let Some(skeleton) = Skeleton::of(sample.as_bytes()) {
                     let places = all.entry(skeleton).or_default();
@@ -118,6 +138,7 @@ pub static KNOWN: LazyLock<Vec<Known>> = LazyLock::new(|| {
         all.push((format!("{date} %H:%M:%S%.f%:z"), Type::TimestampTz));
         all.push((format!("{date}T%H:%M:%S%.f%:z"), Type::TimestampTz));
     }
+    all.extend(MOMENTS.iter().map(|(text, ty)| ((*text).to_string(), *ty)));
     let known = |(text, ty): (String, Type)| {
         let options = ReaderOptions {
             patterns: vec![text.clone()],
@@ -135,7 +156,7 @@ mod tests {
 
     #[test]
     fn every_pattern_is_one() {
-        assert_eq!(KNOWN.len(), 17 + 4 + 17 * 7);
+        assert_eq!(KNOWN.len(), 24 + 4 + 24 * 7 + 5);
     }
 
     #[test]
@@ -159,6 +180,16 @@ mod tests {
         assert_eq!(found("7 Mar 2031"), ["%d %b %Y"]);
         assert_eq!(found("March 7, 2031"), ["%B %d, %Y"]);
         assert_eq!(found("10:30 PM"), ["%I:%M %p"]);
+        assert_eq!(found("Jan 1 2031"), ["%b %d %Y"]);
+        assert_eq!(found("2031-118"), ["%Y-%j"]);
+        assert_eq!(
+            found("Sun, 05 Jan 2031 10:00:00 +0100"),
+            ["%a, %d %b %Y %H:%M:%S %z"]
+        );
+        assert_eq!(
+            found("28/Apr/2031:10:30:00 +0200"),
+            ["%d/%b/%Y:%H:%M:%S %z"]
+        );
         assert_eq!(found("crate 7"), [""; 0]);
     }
 }

@@ -27,6 +27,8 @@ pub struct Marks {
     pub is_quick: bool,
     /// Whether numbers, dates and words may hold what has to be quoted.
     pub is_unusual: bool,
+    /// Whether spaces after a delimiter are no part of the field.
+    skips_spaces: bool,
 }
 
 impl Marks {
@@ -50,7 +52,9 @@ impl Marks {
         // Only the first record of a file is told by it, and where lines stand before, none.
         let may_hold_mark = plan.records.header == Header::None && plan.export.preamble.is_empty();
         let is_unusual = firsts.clone().any(is_common);
-        let is_quick = plan.export.quote_when == QuoteWhen::Needed && !is_unusual;
+        let skips_spaces = !d.space.is_empty();
+        special[usize::from(b' ')] |= skips_spaces;
+        let is_quick = plan.export.quote_when == QuoteWhen::Needed && !is_unusual && !skips_spaces;
         Marks {
             special,
             is_quick,
@@ -64,6 +68,7 @@ impl Marks {
             comment: plan.records.comment.clone(),
             ending: ending.to_string(),
             when: plan.export.quote_when,
+            skips_spaces,
             is_first_quick: plan.records.comment.is_none() && !may_hold_mark,
         }
     }
@@ -83,6 +88,7 @@ impl Marks {
                 .is_some_and(|e| text.contains(e.as_str()))
             || self.ending.chars().next().is_some_and(|c| text.contains(c))
             || (is_first && self.reads_past(text))
+            || (self.skips_spaces && text.starts_with(' '))
     }
 
     /// Whether a record that starts so would lose it: as a comment, or as a byte order mark
@@ -119,6 +125,11 @@ impl Marks {
         }
         if self.ends_in_delimiter(text) {
             return Err("ends in half a delimiter, and the format has no quotes".into());
+        }
+        if self.skips_spaces && text.starts_with(' ') {
+            return Err(
+                "starts with a space, which is skipped, and the format has no quotes".into(),
+            );
         }
         if self.escape.is_none() {
             return Err("holds the delimiter, and the format has no quotes".into());

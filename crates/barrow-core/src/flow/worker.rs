@@ -130,8 +130,9 @@ impl<'p> Worker<'p> {
             return;
         };
         // A record without quotes, set apart by one byte: nearly all of them.
-        let simple = match file.rules.delimited.delimiter.as_slice() {
-            [delimiter] => Some(*delimiter),
+        let delimited = &file.rules.delimited;
+        let simple = match delimited.delimiter.as_slice() {
+            [delimiter] if delimited.space.is_empty() => Some(*delimiter),
             _ => None,
         };
         for (index, mark) in block.marks.iter().enumerate() {

@@ -213,7 +213,7 @@ fn careful(
         if stop == end {
             break;
         }
-        at = stop + plan.delimiter.len();
+        at = plan.field_start(bytes, stop + plan.delimiter.len());
     }
     result
 }

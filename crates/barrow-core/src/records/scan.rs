@@ -388,7 +388,7 @@ impl Scan<'_> {
                     Found::Text => at = here + 1,
                 }
             } else if !quote.is_empty() && text.starts_with(quote) {
-                let opens = here == start || self.delimited.ends_at(bytes, floor, here);
+                let opens = here == start || self.delimited.starts_field(bytes, floor, here);
                 at = here + quote.len();
                 floor = at;
                 if opens {

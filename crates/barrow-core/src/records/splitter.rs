@@ -362,7 +362,12 @@ impl<'p> Splitter<'p> {
                 Ok(None)
             };
         };
-        if plan.measure.is_some() || self.plan.has_kinds() {
+        // A header that is only read past need not name every field, and may end in a
+        // delimiter that no record has.
+        let named = header.iter().rposition(|name| !name.trim().is_empty());
+        let is_covered =
+            plan.header == Header::Skip && self.places() >= named.map_or(0, |last| last + 1);
+        if plan.measure.is_some() || self.plan.has_kinds() || is_covered {
             lead.shapes = self.shapes_by_place();
             return Ok(Some(lead));
         }
@@ -374,6 +379,15 @@ impl<'p> Splitter<'p> {
         }];
         lead.notes = notes;
         Ok(Some(lead))
+    }
+
+    /// How many fields the columns take that are found by place.
+    fn places(&self) -> usize {
+        let place = |column: &ColumnPlan| match column.place {
+            Place::Field(field) => field + 1,
+            Place::Named(_) | Place::Computed => 0,
+        };
+        self.columns().iter().map(place).max().unwrap_or(0)
     }
 
     /// A file without a record stops the load, unless the spec says to skip it.

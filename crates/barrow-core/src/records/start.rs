@@ -6,6 +6,7 @@ use super::fields;
 use super::splitter::BLOCK;
 use crate::error::Error;
 use crate::source::detect::{byte_order_mark, detect};
+use crate::source::dos::Rival;
 use crate::source::open::Input;
 use crate::source::transcode::Transcoder;
 use crate::source::{Charset, Packing, SourceFile};
@@ -55,6 +56,8 @@ pub struct Start {
     pub bytes: Vec<u8>,
     /// What people should know.
     pub notes: Vec<String>,
+    /// Another encoding that is as likely, where it was told by the content.
+    pub rival: Option<Rival>,
 }
 
 /// Looks at a file's first bytes.
@@ -64,6 +67,7 @@ pub struct Start {
 fn begin(plan: &Plan, source: &SourceFile, first: &[u8]) -> Result<Start, Error> {
     let marked = byte_order_mark(first);
     let mut notes = Vec::new();
+    let mut rival = None;
     let found = Packing::of(first);
     if found != Packing::None && plan.source.packing == Packing::None {
         notes.push(format!(
@@ -74,12 +78,10 @@ fn begin(plan: &Plan, source: &SourceFile, first: &[u8]) -> Result<Start, Error>
     let charset = match &plan.source.charset {
         None => {
             let detected = detect(source, plan.source.packing, first, plan.source.told_by)?;
-            notes.push(format!(
-                "read as {}: {}",
-                detected.encoding.name(),
-                detected.why
-            ));
-            let charset = Charset::of(detected.encoding, plan.by_bytes());
+            let charset = Charset::new(detected.label, plan.by_bytes())
+                .map_err(|(message, _)| Error::Encoding(message))?;
+            notes.push(format!("read as {}: {}", charset.name(), detected.why));
+            rival = detected.rival;
             if let Some(why) = charset.cannot_be_cut() {
                 return Err(Error::Encoding(format!("{}: {why}", source.name())));
             }
@@ -106,6 +108,7 @@ fn begin(plan: &Plan, source: &SourceFile, first: &[u8]) -> Result<Start, Error>
         mark,
         bytes: first[..mark].to_vec(),
         notes,
+        rival,
     })
 }
 
@@ -266,6 +269,7 @@ impl Rules {
                 quote: bytes("quote", &d.quote)?,
                 escape,
                 ending: bytes("record end", &d.ending)?,
+                space: bytes("space", &d.space)?,
             },
             comment: comment.transpose()?,
         })

@@ -2,6 +2,7 @@
 
 use encoding_rs::{DecoderResult, Encoding, UTF_8};
 
+use super::dos::PAGES;
 use super::ebcdic::{PAGE_037, PAGE_500, PAGE_1047, Page};
 use crate::spec::nearest::did_you_mean;
 
@@ -64,7 +65,7 @@ const USUAL: [&str; 14] = [
 pub struct BadBytes;
 
 impl Charset {
-    /// The encoding of a label of the WHATWG Encoding Standard, or of an EBCDIC
+    /// The encoding of a label of the WHATWG Encoding Standard, or of an EBCDIC or DOS
     /// page. `bytes` says that fields are cut by bytes.
     ///
     /// # Errors
@@ -75,10 +76,22 @@ impl Charset {
             let characters = page.map(|c| Some(char::from(c)));
             return Ok(Charset::Single(Box::new(Single { name, characters })));
         }
+        if let Some((name, _, page)) = PAGES
+            .iter()
+            .find(|(name, others, _)| *name == lower || others.contains(&lower.as_str()))
+        {
+            let characters = std::array::from_fn(|byte| match byte.checked_sub(0x80) {
+                Some(place) => Some(page[place]),
+                None => Some(char::from(byte as u8)),
+            });
+            return Ok(Charset::Single(Box::new(Single { name, characters })));
+        }
         match Encoding::for_label_no_replacement(label.as_bytes()) {
             Some(encoding) => Ok(Charset::of(encoding, bytes)),
             None => {
-                let known = USUAL.into_iter().chain(EBCDIC.map(|(name, ..)| name));
+                let pages = PAGES.iter().map(|page| page.0);
+                let ebcdic = EBCDIC.map(|(name, ..)| name);
+                let known = USUAL.into_iter().chain(ebcdic).chain(pages);
                 let near = did_you_mean(label, known);
                 Err((format!("\"{label}\" is no label of an encoding"), near))
             }
@@ -260,7 +273,7 @@ mod tests {
 
     #[test]
     fn fields_decode_by_their_encoding() {
-        let cases: [(&str, &[u8], &str); 7] = [
+        let cases: [(&str, &[u8], &str); 11] = [
             ("windows-1252", b"Zo\xEB \x80", "Zoë €"),
             ("latin1", b"\x80", "€"),
             ("iso-8859-15", b"\xA4", "€"),
@@ -268,6 +281,10 @@ mod tests {
             ("shift_jis", b"\x83\x7C\x83\x65", "ポテ"),
             ("gb18030", b"\xC2\xDC\xB2\xB7", "萝卜"),
             ("ebcdic-037", b"\xE3\x81\x95\xA2\xA8", "Tansy"),
+            ("ibm437", b"M\x84rz \xE3", "März π"),
+            ("cp850", b"M\x84rz \xE3", "März Ò"),
+            ("dos-852", b"\xA5\x88", "ął"),
+            ("ibm866", b"\x8C\xAE\xE0", "Мор"),
         ];
         for (label, bytes, text) in cases {
             assert_eq!(decode(label, bytes, None).as_deref(), Ok(text), "{label}");

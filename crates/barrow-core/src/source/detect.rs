@@ -3,6 +3,7 @@
 use chardetng::{EncodingDetector, Iso2022JpDetection, Utf8Detection};
 use encoding_rs::{Encoding, UTF_8, UTF_16BE, UTF_16LE};
 
+use super::dos::{Rival, Words};
 use super::files::SourceFile;
 use super::open::Input;
 use super::packing::Packing;
@@ -14,10 +15,22 @@ const PIECE: usize = 1 << 20;
 /// An encoding, and why it was taken.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Detected {
-    /// The encoding.
-    pub encoding: &'static Encoding,
+    /// The encoding's label, as a spec has it.
+    pub label: &'static str,
     /// Why, in a few words.
     pub why: &'static str,
+    /// An encoding that is as likely, with a word of the file in each.
+    pub rival: Option<Rival>,
+}
+
+impl Detected {
+    fn surely(encoding: &'static Encoding, why: &'static str) -> Detected {
+        Detected {
+            label: encoding.name(),
+            why,
+            rival: None,
+        }
+    }
 }
 
 /// The byte order mark that `first` starts with, and its encoding.
@@ -38,10 +51,7 @@ pub fn detect(
     most: u64,
 ) -> Result<Detected, Error> {
     if let Some((encoding, _)) = byte_order_mark(first) {
-        return Ok(Detected {
-            encoding,
-            why: "by its byte order mark",
-        });
+        return Ok(Detected::surely(encoding, "by its byte order mark"));
     }
     let mut look = Look::new();
     if *source == SourceFile::Stdin {
@@ -78,6 +88,8 @@ struct Look {
     /// NUL bytes at even and at odd places: every second byte of Latin text in UTF-16.
     zeros: [u64; 2],
     bytes: u64,
+    /// Words with bytes beyond ASCII.
+    words: Words,
 }
 
 impl Look {
@@ -88,6 +100,7 @@ impl Look {
             cut: Vec::new(),
             zeros: [0; 2],
             bytes: 0,
+            words: Words::default(),
         }
     }
 
@@ -101,6 +114,9 @@ impl Look {
             self.zeros[(self.bytes as usize + place) % 2] += 1;
         }
         self.bytes += piece.len() as u64;
+        if !piece.is_ascii() {
+            self.words.take(piece);
+        }
         if !self.is_utf8 || (piece.is_ascii() && self.cut.is_empty()) {
             return;
         }
@@ -117,27 +133,23 @@ impl Look {
     fn verdict(self) -> Detected {
         let half = self.bytes / 2;
         if self.zeros[1] * 10 > half * 4 && self.zeros[0] * 10 < half {
-            return Detected {
-                encoding: UTF_16LE,
-                why: "every second byte is zero",
-            };
+            return Detected::surely(UTF_16LE, "every second byte is zero");
         }
         if self.zeros[0] * 10 > half * 4 && self.zeros[1] * 10 < half {
-            return Detected {
-                encoding: UTF_16BE,
-                why: "every second byte is zero",
-            };
+            return Detected::surely(UTF_16BE, "every second byte is zero");
         }
         if self.is_utf8 {
-            return Detected {
-                encoding: UTF_8,
-                why: "all of it is valid UTF-8",
-            };
+            return Detected::surely(UTF_8, "all of it is valid UTF-8");
         }
         let encoding = self.detector.guess(None, Utf8Detection::Deny);
+        let (page, rival) = self.words.judge(encoding);
         Detected {
-            encoding,
-            why: "it is not UTF-8, and its bytes look so",
+            label: page.unwrap_or(encoding.name()),
+            why: match page {
+                Some(_) => "it is not UTF-8, and so its words have letters within",
+                None => "it is not UTF-8, and its bytes look so",
+            },
+            rival,
         }
     }
 }

@@ -3,6 +3,7 @@
 pub mod charset;
 pub mod content;
 pub mod detect;
+pub mod dos;
 pub mod ebcdic;
 pub mod files;
 pub mod open;

@@ -275,6 +275,8 @@ pub struct DelimitedPlan {
     pub escape: Escape,
     /// The record's end, where the spec says it: an escape makes it ordinary text too.
     pub ending: Vec<u8>,
+    /// A space, where those between a delimiter and its field are skipped; else empty.
+    pub space: Vec<u8>,
 }
 
 /// How a quote stands inside a quoted field.
@@ -398,9 +400,25 @@ impl DelimitedPlan {
         .map_or(0, <[u8]>::len)
     }
 
-    /// Whether a delimiter ends at `at`, looking at no byte before `floor`.
-    /// Delimiters are found from the left, as fields are split.
-    pub fn ends_at(&self, bytes: &[u8], floor: usize, at: usize) -> bool {
+    /// Where the field behind a delimiter starts: at `at`, or after the spaces there.
+    pub fn field_start(&self, bytes: &[u8], mut at: usize) -> usize {
+        if let [space] = self.space.as_slice() {
+            while bytes.get(at) == Some(space) {
+                at += 1;
+            }
+        }
+        at
+    }
+
+    /// Whether a field starts at `at`, looking at no byte before `floor`: behind a
+    /// delimiter, and the spaces after it where they are skipped. Delimiters are found
+    /// from the left, as fields are split.
+    pub fn starts_field(&self, bytes: &[u8], floor: usize, mut at: usize) -> bool {
+        if let [space] = self.space.as_slice() {
+            while at > floor && bytes[at - 1] == *space {
+                at -= 1;
+            }
+        }
         let delimiter = self.delimiter.as_slice();
         if let [byte] = delimiter {
             return at > floor && bytes[at - 1] == *byte;

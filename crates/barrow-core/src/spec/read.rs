@@ -238,6 +238,7 @@ fn delimited(mut s: Section<'_>) -> Delimited {
         delimiter: s.text("delimiter"),
         quote: s.text("quote"),
         escape: s.text("escape"),
+        spaces_after_delimiter: s.word("spaces_after_delimiter"),
         quote_when: s.word("quote_when"),
     };
     s.finish();

@@ -331,8 +331,20 @@ pub struct Delimited {
     pub quote: Option<At<String>>,
     /// `doubled`, or the escape character.
     pub escape: Option<At<String>>,
+    /// Spaces between a delimiter and the field after it.
+    pub spaces_after_delimiter: Option<At<Spaces>>,
     /// Which fields are quoted in a file that is written.
     pub quote_when: Option<At<QuoteWhen>>,
+}
+
+words! {
+    /// What spaces between a delimiter and the field after it are.
+    Spaces {
+        /// Part of the field.
+        Keep = "keep",
+        /// Nothing: a quote after them opens the field.
+        Skip = "skip",
+    }
 }
 
 words! {

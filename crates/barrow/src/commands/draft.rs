@@ -2,10 +2,10 @@
 
 use std::fs::File;
 use std::io::{self, Write};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::ExitCode;
 
-use barrow_core::draft::{self, Draft as Drafted, Into};
+use barrow_core::draft::{self, Draft as Drafted, Remark, Wanted};
 use barrow_core::flow;
 use barrow_core::source::{self, SourceFile};
 use barrow_core::spec::plan::WhenNewColumn;
@@ -13,6 +13,7 @@ use barrow_core::visible::visible;
 
 use barrow_targets::{Url, secret};
 
+use super::beside;
 use super::drift::{self, Drift};
 use super::job::Spec;
 use crate::args::Draft;
@@ -40,13 +41,54 @@ pub fn run(args: &Draft) -> Result<ExitCode, Failure> {
         keeps_no_password(into)?;
     }
     let files = source::find(&args.files, Path::new(""))?;
-    let into = Into {
-        files: words(args)?,
-        into: args.into.clone(),
-        table: args.table.clone().unwrap_or_else(|| table(&files)),
+    let names: Vec<String> = files
+        .iter()
+        .map(|file| file.file_name().to_string_lossy().into_owned())
+        .collect();
+    let table = args.table.clone();
+    let table = table.unwrap_or_else(|| draft::table_name(&names));
+    let folder = folder(args);
+    let into = match &args.into {
+        Some(url) => beside::database(url, folder)?,
+        None => format!("sqlite:{}.db", beside::file_name(&table)),
     };
-    write(args, &drafted(args, &files, &into)?)?;
+    let wanted = Wanted {
+        files: beside::files(&args.files, folder)?,
+        into: Some(into),
+        table,
+        tight: args.tight,
+        lines: args.lines,
+    };
+    let drafted = drafted(args, &files, &wanted)?;
+    if !args.quiet {
+        say(&drafted.remarks().collect::<Vec<_>>());
+    }
+    write(args, &drafted)?;
     Ok(ExitCode::SUCCESS)
+}
+
+/// The folder that the spec will be in.
+fn folder(args: &Draft) -> &Path {
+    let folder = args.output.as_ref().and_then(|output| output.parent());
+    folder.unwrap_or(Path::new(""))
+}
+
+/// Says what was not plain, numbered, each with the key that would change it.
+fn say(remarks: &[&Remark]) {
+    if remarks.is_empty() {
+        return;
+    }
+    anstream::eprintln!("{} to look at:", counted(remarks.len() as u64, "remark"));
+    for (number, remark) in remarks.iter().enumerate() {
+        let column = remark.column.as_ref();
+        let about = column.map_or(String::new(), |name| {
+            format!("{}: ", visible(name.as_bytes()))
+        });
+        anstream::eprintln!("{:>3}  {about}{}", number + 1, remark.says);
+        if let Some(key) = &remark.key {
+            anstream::eprintln!("     to change it: {key}");
+        }
+    }
 }
 
 /// A spec is read by others: a password does not belong into it.
@@ -71,7 +113,7 @@ fn options(args: &Draft) -> flow::Options {
 }
 
 /// Reads all of the files.
-fn drafted(args: &Draft, files: &[SourceFile], into: &Into) -> Result<Drafted, Failure> {
+fn drafted(args: &Draft, files: &[SourceFile], wanted: &Wanted) -> Result<Drafted, Failure> {
     if files.contains(&SourceFile::Stdin) {
         return Err(Failure::wrong(
             "a draft reads its files more than once, and standard input can be read only once",
@@ -79,7 +121,7 @@ fn drafted(args: &Draft, files: &[SourceFile], into: &Into) -> Result<Drafted, F
         ));
     }
     let progress = Progress::new(files, args.quiet);
-    let drafted = draft::draft(files, into, options(args), &mut |bytes, records| {
+    let drafted = draft::draft(files, wanted, options(args), &mut |bytes, records| {
         progress.advance(bytes, records);
     });
     progress.end();
@@ -92,7 +134,7 @@ fn against(args: &Draft, path: &Path) -> Result<ExitCode, Failure> {
     // What is new in the files is what is looked for.
     spec.plan.records.when_new_column = WhenNewColumn::Ignore;
     let files = spec.files(&args.files)?;
-    let drafted = drafted(args, &files, &Into::default())?;
+    let drafted = drafted(args, &files, &Wanted::default())?;
     let drift = Drift::find(&spec, &files, &drafted, options(args))?;
     let mut said = drift::told(&drift, &spec.name(), drafted.records);
     for line in drift.words() {
@@ -123,37 +165,6 @@ fn replace(path: &Path, text: &str) -> Result<(), Failure> {
     written.map_err(failed)
 }
 
-/// The files as the spec names them: paths are from its own folder.
-fn words(args: &Draft) -> Result<Vec<String>, Failure> {
-    let elsewhere = args.output.as_ref().and_then(|output| output.parent());
-    if elsewhere.is_none_or(|folder| folder.as_os_str().is_empty()) {
-        return Ok(args.files.clone());
-    }
-    let absolute = |word: &String| {
-        let (list, path) = word
-            .strip_prefix('@')
-            .map_or(("", word.as_str()), |path| ("@", path));
-        let path: PathBuf = std::path::absolute(path)
-            .map_err(|e| Failure::not_done(format!("{}: {e}", visible(word.as_bytes()))))?;
-        Ok(format!("{list}{}", path.to_string_lossy()))
-    };
-    args.files.iter().map(absolute).collect()
-}
-
-/// A table's name from the first file's: `deliveries` from `deliveries-w14.psv`.
-fn table(files: &[SourceFile]) -> String {
-    let name = files.first().map(SourceFile::file_name).unwrap_or_default();
-    let name = name.to_string_lossy().to_lowercase();
-    let word: String = name
-        .chars()
-        .take_while(|c| c.is_alphanumeric() || *c == '_')
-        .collect();
-    match word.chars().next() {
-        Some(c) if c.is_alphabetic() => word,
-        _ => format!("t_{word}"),
-    }
-}
-
 fn write(args: &Draft, drafted: &Drafted) -> Result<(), Failure> {
     let Some(output) = &args.output else {
         return ended(io::stdout().write_all(drafted.text.as_bytes()));
@@ -167,11 +178,6 @@ fn write(args: &Draft, drafted: &Drafted) -> Result<(), Failure> {
         .open(output)
         .map_err(failed)?;
     file.write_all(drafted.text.as_bytes()).map_err(failed)?;
-    let remarks: usize = drafted
-        .columns
-        .iter()
-        .map(|column| column.remarks.len())
-        .sum();
     let mut said = format!(
         "{shown}: {} from {}",
         counted(drafted.columns.len() as u64, "column"),
@@ -183,11 +189,9 @@ fn write(args: &Draft, drafted: &Drafted) -> Result<(), Failure> {
             counted(drafted.misshapen.0, "record")
         );
     }
-    if remarks > 0 {
-        said += &format!(
-            ", {} to look at, marked with !",
-            counted(remarks as u64, "remark")
-        );
+    match drafted.remarks().count() as u64 {
+        0 => {}
+        remarks => said += &format!(", {} to look at, marked with !", counted(remarks, "remark")),
     }
-    ended(writeln!(io::stdout(), "{said}\nnext: barrow check {shown}"))
+    ended(writeln!(io::stdout(), "{said}\nnext: barrow load {shown}"))
 }

@@ -349,8 +349,13 @@ fn writing(choice: &Choice) -> Vec<(&'static str, Value)> {
         keys.push(("decimal_mark", decimal.as_str().into()));
         keys.push(("group_mark", group.as_str().into()));
     }
-    if let Some(pattern) = &choice.pattern {
-        keys.push(("pattern", pattern.as_str().into()));
+    match choice.patterns.as_slice() {
+        [] => {}
+        [one] => keys.push(("pattern", one.as_str().into())),
+        several => {
+            let several: Vec<&str> = several.iter().map(String::as_str).collect();
+            keys.push(("pattern", list(&several)));
+        }
     }
     if let Some((yes, no)) = &choice.words {
         keys.push(("true_words", list(&[yes])));

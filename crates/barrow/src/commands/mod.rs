@@ -1,5 +1,6 @@
 //! One file for each command.
 
+mod beside;
 pub mod check;
 pub mod convert;
 pub mod ddl;

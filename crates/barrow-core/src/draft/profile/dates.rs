@@ -17,6 +17,7 @@ impl Profile {
         }
         let mut fits = false;
         let mut misses = false;
+        let mut read_by = (0, 0);
         for (place, count) in &mut self.patterns {
             if room.given_up.contains(place) {
                 continue;
@@ -24,10 +25,14 @@ impl Profile {
             if KNOWN[*place].reads(value, &mut room.store) {
                 *count += times;
                 fits = true;
+                read_by = (read_by.0 + 1, *place);
             } else {
                 misses = true;
                 room.missed.push(*place);
             }
+        }
+        if read_by.0 == 1 && misses && !room.needed.contains(&read_by.1) {
+            room.needed.push(read_by.1);
         }
         if fits && misses {
             self.give_up(room);
@@ -51,12 +56,13 @@ impl Profile {
     }
 
     /// A pattern that misses what another reads is no longer tried, once it has
-    /// missed more than a few: it can fit no more than the other does.
+    /// missed more than a few and was never the only one that read a value: it can fit
+    /// no more than the other does.
     fn give_up(&mut self, room: &mut Room) {
         for place in &room.missed {
             let misses = room.misses.entry(*place).or_default();
             *misses += 1;
-            if *misses > MISSES {
+            if *misses > MISSES && !room.needed.contains(place) {
                 room.given_up.push(*place);
             }
         }

@@ -9,7 +9,7 @@ use std::sync::Mutex;
 
 use xxhash_rust::xxh3::xxh3_128;
 
-pub use numbers::{Course, MARKS, Marks};
+pub use numbers::{Course, MARKS, Marks, looks_like_number};
 
 use crate::flow::Batch;
 use repeats::{Repeats, Told};
@@ -17,7 +17,7 @@ use repeats::{Repeats, Told};
 /// Words that often mean null, beside an empty field.
 pub const NULL_WORDS: &[&str] = &[
     "N/A", "n/a", "NA", "NULL", "null", "Null", "-", "--", "None", "none", "\\N", "?", "#N/A",
-    "NaN", "nan", "(null)", "nil",
+    "NaN", "nan", "(null)", "nil", ".", "..", "*", "<NA>", "NAN",
 ];
 
 /// No word that means null is longer.
@@ -28,7 +28,7 @@ const KEPT: usize = 3;
 const NAMED: usize = 5;
 
 /// Distinct words are counted up to so many: a truth value has two.
-const WORDS: usize = 3;
+const WORDS: usize = 4;
 
 /// What the values of one column are like.
 #[derive(Debug, Clone, Default)]
@@ -37,6 +37,8 @@ pub struct Profile {
     pub values: u64,
     /// Fields that are empty and not in quotes.
     pub empty: u64,
+    /// Fields in quotes with nothing between, and such as hold only spaces.
+    pub quoted_empty: u64,
     /// Values with blanks at an end.
     pub blanks: u64,
     /// Words that may mean null, and how often each.
@@ -55,10 +57,22 @@ pub struct Profile {
     pub leading_zeros: u64,
     /// For each of [`MARKS`].
     pub marks: [Marks; 4],
+    /// Whole numbers of more than 38 digits.
+    pub beyond: u64,
     /// Numbers with an exponent.
     pub exponents: u64,
-    /// The smallest and largest number, for people.
-    pub numbers: Option<(f64, f64)>,
+    /// Those of them that have neither a mark nor a sign in it, as codes look.
+    pub bare_exponents: u64,
+    /// The smallest and the largest number with an exponent, for people.
+    pub floats: Option<(f64, f64)>,
+    /// Numbers that start with a plus sign.
+    pub plus_signs: u64,
+    /// Numbers in parentheses, which are negative.
+    pub in_parentheses: u64,
+    /// Numbers with their sign behind.
+    pub signs_behind: u64,
+    /// What stands around numbers, such as `%`, and how often each.
+    pub worn: Vec<(&'static str, u64)>,
     /// Patterns that fit, as places in [`KNOWN`], and how many values each.
     pub patterns: Vec<(usize, u64)>,
     /// UUIDs.
@@ -80,17 +94,23 @@ pub struct Profile {
 }
 
 impl Profile {
-    /// The values of a column of a batch. `hint` holds what batches before were like;
+    /// The values of a column of a batch's record type `part`. `hint` holds what batches before were like;
     /// `hashed` says which values are hashed, to find out whether they all differ.
-    pub fn of(column: usize, batch: &Batch, hint: &Mutex<Hint>, hashed: Hashed) -> Profile {
+    pub fn of(
+        part: usize,
+        column: usize,
+        batch: &Batch,
+        hint: &Mutex<Hint>,
+        hashed: Hashed,
+    ) -> Profile {
         let mut profile = Profile::default();
         let mut repeats = Repeats::default();
         if let Ok(hint) = hint.lock() {
             profile.patterns = hint.patterns.iter().map(|place| (*place, 0)).collect();
             repeats.wanted(hint.repeats);
         }
-        let rows = &batch.parts[0];
-        let mut room = Room::of(batch);
+        let rows = &batch.parts[part];
+        let mut room = Room::of(batch, part);
         room.hashes_others = hashed == Hashed::Others;
         for row in &rows.good {
             let valued = crate::values::Valued {
@@ -154,6 +174,12 @@ impl Profile {
             true => text,
             false => trimmed(text),
         };
+        if value.is_empty() {
+            self.quoted_empty += times;
+            self.longest = self.longest.max(text.len());
+            self.hash_other(text, room);
+            return;
+        }
         if value.len() != text.len() {
             self.blanks += times;
         }
@@ -242,6 +268,7 @@ impl Profile {
     pub fn add(&mut self, other: &Profile, file: &str) {
         self.values += other.values;
         self.empty += other.empty;
+        self.quoted_empty += other.quoted_empty;
         self.blanks += other.blanks;
         for (word, count) in &other.nulls {
             *self.nulls.entry(word).or_default() += count;
@@ -263,16 +290,23 @@ impl Profile {
         }
         self.leading_zeros += other.leading_zeros;
         for (marks, more) in self.marks.iter_mut().zip(&other.marks) {
-            marks.fits += more.fits;
-            marks.whole = marks.whole.max(more.whole);
-            marks.fraction = marks.fraction.max(more.fraction);
-            marks.grouped += more.grouped;
-            marks.alike += more.alike;
+            marks.add(more);
         }
+        self.beyond += other.beyond;
         self.exponents += other.exponents;
-        if let Some((least, most)) = other.numbers {
-            let (a, b) = self.numbers.unwrap_or((least, most));
-            self.numbers = Some((a.min(least), b.max(most)));
+        self.bare_exponents += other.bare_exponents;
+        self.plus_signs += other.plus_signs;
+        self.in_parentheses += other.in_parentheses;
+        self.signs_behind += other.signs_behind;
+        for (worn, count) in &other.worn {
+            match self.worn.iter_mut().find(|(known, _)| known == worn) {
+                Some((_, all)) => *all += count,
+                None => self.worn.push((worn, *count)),
+            }
+        }
+        if let Some((least, most)) = other.floats {
+            let (a, b) = self.floats.unwrap_or((least, most));
+            self.floats = Some((a.min(least), b.max(most)));
         }
         for (place, count) in &other.patterns {
             match self.patterns.iter_mut().find(|(other, _)| other == place) {
@@ -331,6 +365,7 @@ impl Hint {
 /// Room that a batch's values are looked at in.
 struct Room<'b> {
     batch: &'b Batch,
+    part: usize,
     ends: Ends,
     whole: numbers::Whole,
     hashes_others: bool,
@@ -340,12 +375,15 @@ struct Room<'b> {
     missed: Vec<usize>,
     misses: HashMap<usize, u64>,
     given_up: Vec<usize>,
+    /// Patterns that alone read some value.
+    needed: Vec<usize>,
 }
 
 impl Room<'_> {
-    fn of(batch: &Batch) -> Room<'_> {
+    fn of(batch: &Batch, part: usize) -> Room<'_> {
         Room {
             batch,
+            part,
             ends: Ends::default(),
             whole: numbers::Whole::default(),
             hashes_others: false,
@@ -354,13 +392,14 @@ impl Room<'_> {
             missed: Vec::new(),
             misses: HashMap::new(),
             given_up: Vec::new(),
+            needed: Vec::new(),
         }
     }
 
     /// The line of a row's record, 1-based.
     fn line(&self, row: u32) -> u64 {
         let block = &self.batch.block;
-        let mark = &block.marks[self.batch.parts[0].marks[row as usize] as usize];
+        let mark = &block.marks[self.batch.parts[self.part].marks[row as usize] as usize];
         block.first_line + u64::from(mark.line)
     }
 }
@@ -420,10 +459,10 @@ fn characters(text: &[u8]) -> usize {
 
 /// The word that a value is, if it is one that often means null.
 #[inline]
-fn null_word(value: &[u8]) -> Option<&'static str> {
+pub fn null_word(value: &[u8]) -> Option<&'static str> {
     let may_be = matches!(
         value.first(),
-        Some(b'N' | b'n' | b'-' | b'\\' | b'?' | b'#' | b'(')
+        Some(b'N' | b'n' | b'-' | b'\\' | b'?' | b'#' | b'(' | b'.' | b'*' | b'<')
     );
     if !may_be || value.len() > LONGEST_NULL {
         return None;

@@ -3,19 +3,54 @@
 use super::{Profile, Room};
 
 /// How a number's marks may be read.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Marks {
     /// Values that are numbers with these marks.
     pub fits: u64,
     /// The most digits before the mark.
     pub whole: u32,
-    /// The most digits after it.
+    /// The most digits after it, as written.
     pub fraction: u32,
+    /// The fewest digits after it, of values that have the mark.
+    pub least_fraction: Option<u32>,
+    /// The smallest and the largest of those that have a mark, for people.
+    pub range: Option<(f64, f64)>,
     /// Values that have a group mark.
     pub grouped: u64,
     /// Values of three groups or more that have three digits each, the first too: addresses
     /// and telephone numbers look so.
     pub alike: u64,
+}
+
+impl Marks {
+    /// Takes up a value that has a mark.
+    #[inline]
+    fn take(&mut self, whole: u32, fraction: u32, times: u64, size: f64) {
+        self.fits += times;
+        self.whole = self.whole.max(whole);
+        self.fraction = self.fraction.max(fraction);
+        let least = self.least_fraction.unwrap_or(fraction);
+        self.least_fraction = Some(least.min(fraction));
+        let (low, high) = self.range.unwrap_or((size, size));
+        self.range = Some((low.min(size), high.max(size)));
+    }
+
+    /// Takes up another batch's.
+    pub(super) fn add(&mut self, more: &Marks) {
+        self.fits += more.fits;
+        self.whole = self.whole.max(more.whole);
+        self.fraction = self.fraction.max(more.fraction);
+        self.least_fraction = match (self.least_fraction, more.least_fraction) {
+            (Some(a), Some(b)) => Some(a.min(b)),
+            (a, b) => a.or(b),
+        };
+        self.range = match (self.range, more.range) {
+            (Some((a, b)), Some((c, d))) => Some((a.min(c), b.max(d))),
+            (a, b) => a.or(b),
+        };
+        self.grouped += more.grouped;
+        self.alike += more.alike;
+    }
 }
 
 /// The four usual ways to write a number: decimal mark and group mark.
@@ -109,13 +144,40 @@ impl Profile {
             _ => (false, value),
         };
         if !matches!(digits.first(), Some(b'0'..=b'9' | b'.' | b',')) {
-            return false;
+            return self.dressed(value, times);
         }
-        match Short::of(digits) {
+        if value.first() == Some(&b'+') {
+            self.plus_signs += times;
+        }
+        let read = match Short::of(digits) {
             Some(short) => self.short(&short, minus, digits, times, room),
-            None => self.careful(value, digits, times),
+            None => self.careful(digits, minus, times),
+        };
+        read.unwrap_or_else(|| self.marked(digits, minus, times)) || self.dressed(value, times)
+    }
+
+    /// Takes up a number with something around it: a currency's sign, `%`, parentheses,
+    /// or its own sign behind.
+    fn dressed(&mut self, value: &[u8], times: u64) -> bool {
+        let Some(dressed) = Dressed::of(value) else {
+            return false;
+        };
+        let digits = dressed.digits;
+        let fits = match self.careful(digits, dressed.minus, times) {
+            Some(fits) => fits,
+            None => self.marked(digits, dressed.minus, times),
+        };
+        if fits {
+            self.in_parentheses += times * u64::from(dressed.in_parentheses);
+            self.signs_behind += times * u64::from(dressed.sign_behind);
+            for worn in dressed.worn.into_iter().flatten() {
+                match self.worn.iter_mut().find(|(known, _)| *known == worn) {
+                    Some((_, count)) => *count += times,
+                    None => self.worn.push((worn, times)),
+                }
+            }
         }
-        .unwrap_or_else(|| self.marked(value, digits, times))
+        fits
     }
 
     /// Takes up a number of a few digits; none for what has to be looked at with care.
@@ -141,30 +203,25 @@ impl Profile {
         if mark == 0 || after == 0 || after == 3 {
             return None;
         }
-        let trailing = digits.iter().rev().take_while(|b| **b == b'0').count();
-        let fraction = after - trailing.min(after);
+        let size = short.number as f64 / TENS[after];
+        let size = if minus { -size } else { size };
         for place in [0, 2] {
-            let marks = &mut self.marks[place];
-            marks.fits += times;
-            marks.whole = marks.whole.max(short.whole);
-            marks.fraction = marks.fraction.max(fraction as u32);
+            self.marks[place].take(short.whole, after as u32, times, size);
         }
         if mark > 1 && digits[0] == b'0' {
             self.leading_zeros += times;
         }
-        let size = short.number as f64 / TENS[after];
-        self.magnitude(if minus { -size } else { size });
         Some(true)
     }
 
     /// Takes up many digits, or a number with an exponent; none for another.
-    fn careful(&mut self, value: &[u8], digits: &[u8], times: u64) -> Option<bool> {
+    fn careful(&mut self, digits: &[u8], minus: bool, times: u64) -> Option<bool> {
         let others = |b: &u8| !matches!(b, b'0'..=b'9' | b'.' | b',');
         let other = digits.iter().find(|b| others(b));
-        if other.is_some_and(|b| !matches!(b, b'e' | b'E')) {
+        if other.is_some_and(|b| !matches!(b, b'e' | b'E')) || digits.is_empty() {
             return Some(false);
         }
-        let text = std::str::from_utf8(value).ok()?;
+        let text = std::str::from_utf8(digits).ok()?;
         if digits.iter().all(u8::is_ascii_digit) {
             let zeros = digits.iter().take_while(|b| **b == b'0').count();
             if digits.len() > 1 && zeros > 0 {
@@ -175,34 +232,38 @@ impl Profile {
                 marks.whole = marks.whole.max((digits.len() - zeros) as u32);
             }
             self.whole += times;
-            if let Ok(number) = text.parse::<i128>() {
-                self.widen(number, number);
+            match text.parse::<i128>() {
+                Ok(number) if minus => self.widen(-number, -number),
+                Ok(number) => self.widen(number, number),
+                Err(_) => self.beyond += times,
             }
-            self.parsed(text);
             return Some(true);
         }
-        if other.is_some() {
-            let is_one = digits.len() > 2 && text.parse::<f64>().is_ok_and(f64::is_finite);
-            if is_one {
-                self.exponents += times;
-                self.parsed(text);
-            }
-            return Some(is_one);
-        }
-        None
+        other?;
+        let number = text.parse::<f64>().ok().filter(|number| number.is_finite());
+        let Some(number) = number.filter(|_| digits.len() > 2) else {
+            return Some(false);
+        };
+        self.exponents += times;
+        // `1E3` is rather a code: who writes floating point says a mark or a sign.
+        let says_so = digits.iter().any(|b| matches!(b, b'.' | b'+' | b'-'));
+        self.bare_exponents += times * u64::from(!says_so);
+        let size = if minus { -number } else { number };
+        let (least, most) = self.floats.unwrap_or((size, size));
+        self.floats = Some((least.min(size), most.max(size)));
+        Some(true)
     }
 
     /// Takes a number with marks up, by each of the usual ways to write one.
-    fn marked(&mut self, value: &[u8], digits: &[u8], times: u64) -> bool {
+    fn marked(&mut self, digits: &[u8], minus: bool, times: u64) -> bool {
         let mut fits = false;
         for (place, (decimal, group)) in MARKS.iter().enumerate() {
             if let Some((whole, fraction, grouped)) =
                 parted(digits, decimal.as_bytes()[0], group.bytes().next())
             {
                 let marks = &mut self.marks[place];
-                marks.fits += times;
-                marks.whole = marks.whole.max(whole);
-                marks.fraction = marks.fraction.max(fraction);
+                let size = size(digits, decimal.as_bytes()[0]);
+                marks.take(whole, fraction, times, if minus { -size } else { size });
                 if grouped {
                     marks.grouped += times;
                     let groups = digits.split(|b| Some(*b) == group.bytes().next());
@@ -220,24 +281,127 @@ impl Profile {
             if digits.len() > 1 && digits[0] == b'0' && digits[1].is_ascii_digit() {
                 self.leading_zeros += times;
             }
-            if let Ok(text) = std::str::from_utf8(value) {
-                self.parsed(&text.replace(',', "."));
-            }
         }
         fits
     }
+}
 
-    fn parsed(&mut self, value: &str) {
-        if let Ok(number) = value.parse::<f64>() {
-            self.magnitude(number);
+/// A number's size, whatever groups it has.
+fn size(digits: &[u8], decimal: u8) -> f64 {
+    let plain = digits.iter().filter_map(|byte| match *byte {
+        b'0'..=b'9' => Some(char::from(*byte)),
+        byte if byte == decimal => Some('.'),
+        _ => None,
+    });
+    plain.collect::<String>().parse().unwrap_or(0.0)
+}
+
+/// What stands around numbers and says nothing of their size.
+const WORN: [&str; 18] = [
+    "%", "‰", "US$", "R$", "$", "€", "£", "¥", "₹", "₽", "₩", "₺", "USD", "EUR", "GBP", "CHF",
+    "zł", "Kč",
+];
+
+/// A number with something around it.
+struct Dressed<'v> {
+    digits: &'v [u8],
+    minus: bool,
+    in_parentheses: bool,
+    sign_behind: bool,
+    worn: [Option<&'static str>; 2],
+}
+
+impl Dressed<'_> {
+    /// None where what is left is no start of a number, or nothing stands around it.
+    fn of(value: &[u8]) -> Option<Dressed<'_>> {
+        // Nearly every text fails here: a number ends in a digit, or in what it wears.
+        let last = *value.last()?;
+        let first = *value.first()?;
+        if first.is_ascii_alphabetic() && !b"RUEGCK".contains(&first) {
+            return None;
         }
+        if !(last.is_ascii_digit() || last >= 0x80 || b"%-+)$DRPFB.".contains(&last))
+            || value.len() > 40
+        {
+            return None;
+        }
+        let mut text = std::str::from_utf8(value).ok()?;
+        let mut dressed = Dressed {
+            digits: &[],
+            minus: false,
+            in_parentheses: false,
+            sign_behind: false,
+            worn: [None, None],
+        };
+        if let Some(inner) = text
+            .strip_prefix('(')
+            .and_then(|rest| rest.strip_suffix(')'))
+        {
+            dressed.in_parentheses = true;
+            dressed.minus = true;
+            text = inner.trim();
+        }
+        let mut signs = 0;
+        for _ in 0..2 {
+            if let Some(rest) = text.strip_prefix(['-', '+']) {
+                dressed.minus |= text.starts_with('-');
+                signs += 1;
+                text = rest.trim_start();
+            }
+            if dressed.worn[0].is_none()
+                && let Some(worn) = WORN.iter().find(|worn| text.starts_with(**worn))
+            {
+                dressed.worn[0] = Some(worn);
+                text = text[worn.len()..].trim_start();
+            }
+        }
+        for _ in 0..2 {
+            if let Some(rest) = text.strip_suffix(['-', '+']) {
+                dressed.minus |= text.ends_with('-');
+                dressed.sign_behind = true;
+                signs += 1;
+                text = rest.trim_end();
+            }
+            if dressed.worn[1].is_none()
+                && let Some(worn) = WORN.iter().find(|worn| text.ends_with(**worn))
+            {
+                dressed.worn[1] = Some(worn);
+                text = text[..text.len() - worn.len()].trim_end();
+            }
+        }
+        let wears = dressed.in_parentheses || dressed.sign_behind || dressed.worn != [None, None];
+        let is_start = matches!(text.as_bytes().first(), Some(b'0'..=b'9' | b'.' | b','));
+        if !wears || !is_start || signs > 1 || (signs > 0 && dressed.in_parentheses) {
+            return None;
+        }
+        dressed.digits = text.as_bytes();
+        Some(dressed)
     }
+}
 
-    #[inline]
-    fn magnitude(&mut self, number: f64) {
-        let (least, most) = self.numbers.unwrap_or((number, number));
-        self.numbers = Some((least.min(number), most.max(number)));
-    }
+/// Whether a value is a number by any of the usual ways to write one.
+pub fn looks_like_number(value: &[u8]) -> bool {
+    let plain = |digits: &[u8]| {
+        let is_float = || {
+            let text = std::str::from_utf8(digits).unwrap_or_default();
+            digits.len() > 2
+                && digits.iter().any(|b| matches!(b, b'e' | b'E'))
+                && text.parse::<f64>().is_ok()
+        };
+        matches!(digits.first(), Some(b'0'..=b'9' | b'.' | b','))
+            && (MARKS.iter().any(|(decimal, group)| {
+                parted(digits, decimal.as_bytes()[0], group.bytes().next()).is_some()
+            }) || is_float())
+    };
+    let bare = match value {
+        [b'-' | b'+', rest @ ..] => rest,
+        _ => value,
+    };
+    let is_one = bare.len() == 1 && bare[0].is_ascii_digit();
+    is_one
+        || plain(bare)
+        || Dressed::of(value)
+            .is_some_and(|dressed| plain(dressed.digits) || dressed.digits.len() == 1)
 }
 
 /// Powers of ten that a float holds.
@@ -321,8 +485,7 @@ fn parted(digits: &[u8], decimal: u8, group: Option<u8>) -> Option<(u32, u32, bo
         return None;
     }
     let zeros = whole.iter().take_while(|b| **b == b'0').count();
-    let fraction = fraction.len() - fraction.iter().rev().take_while(|b| **b == b'0').count();
-    Some(((count - zeros) as u32, fraction as u32, grouped))
+    Some(((count - zeros) as u32, fraction.len() as u32, grouped))
 }
 
 #[cfg(test)]
@@ -346,8 +509,27 @@ mod tests {
 
     #[test]
     fn groups_have_three_digits() {
-        assert_eq!(parted(b"1.234,50", b',', Some(b'.')), Some((4, 1, true)));
+        assert_eq!(parted(b"1.234,50", b',', Some(b'.')), Some((4, 2, true)));
         assert_eq!(parted(b"12.34,50", b',', Some(b'.')), None);
         assert_eq!(parted(b"1234,5", b',', None), Some((4, 1, false)));
+    }
+
+    #[test]
+    fn what_a_number_wears_is_told() {
+        let dressed = |text: &'static str| {
+            let d = Dressed::of(text.as_bytes())?;
+            let worn = d.worn.into_iter().flatten().collect::<Vec<_>>().join(" ");
+            Some((std::str::from_utf8(d.digits).ok()?, d.minus, worn))
+        };
+        let is = |digits, minus, worn: &str| Some((digits, minus, worn.to_string()));
+        assert_eq!(dressed("12%"), is("12", false, "%"));
+        assert_eq!(dressed("$1,204.50"), is("1,204.50", false, "$"));
+        assert_eq!(dressed("-$5"), is("5", true, "$"));
+        assert_eq!(dressed("€ 5"), is("5", false, "€"));
+        assert_eq!(dressed("(17.25)"), is("17.25", true, ""));
+        assert_eq!(dressed("5-"), is("5", true, ""));
+        for text in ["12", "-5", "crate 7", "-5-", "(-5)", "$", "%", "A-", ""] {
+            assert_eq!(dressed(text), None, "{text}");
+        }
     }
 }

@@ -7,7 +7,7 @@ use crate::spec::plan::{
     WhenLong, WhenShort,
 };
 use crate::spec::problem::{At, Problem};
-use crate::spec::written::{Delimited, Records, Written};
+use crate::spec::written::{Delimited, Records, Spaces, Written};
 
 /// The longest record unless the spec says otherwise: 1 MiB.
 const LONGEST: u64 = 1 << 20;
@@ -30,6 +30,7 @@ pub fn records(
             quote: Vec::new(),
             escape: Escape::Doubled,
             ending: Vec::new(),
+            space: Vec::new(),
         },
         None => delimited(&written.delimited, &ending, problems),
     };
@@ -123,6 +124,14 @@ fn delimited(d: &Delimited, ending: &EndingPlan, problems: &mut Vec<Problem>) ->
     let delimiter = it(&d.delimiter).unwrap_or_else(|| ",".into());
     let quote = it(&d.quote).unwrap_or_else(|| "\"".into());
     let escape = it(&d.escape).unwrap_or_else(|| "doubled".into());
+    let skips = it(&d.spaces_after_delimiter) == Some(Spaces::Skip);
+    if let (true, true, Some(at)) = (skips, delimiter.starts_with(' '), &d.spaces_after_delimiter) {
+        problems.push(Problem::new(
+            at.span.clone(),
+            "the delimiter itself is a space, so none can be skipped after it",
+            "not with this delimiter",
+        ));
+    }
     let mut clash = |at: &Option<At<String>>, message: &str, label: &str| {
         let span = at.as_ref().map_or(0..0, |at| at.span.clone());
         problems.push(Problem::new(span, message, label));
@@ -186,6 +195,7 @@ fn delimited(d: &Delimited, ending: &EndingPlan, problems: &mut Vec<Problem>) ->
             EndingPlan::Text(text) => text.clone().into_bytes(),
             EndingPlan::Auto | EndingPlan::None => Vec::new(),
         },
+        space: if skips { b" ".to_vec() } else { Vec::new() },
     }
 }
 

@@ -1,0 +1,422 @@
+//! Reads every record of every file as text, and gathers what its values are like.
+
+use std::collections::{BTreeMap, HashSet};
+use std::sync::Mutex;
+
+use super::layout::{Layout, Shape};
+use super::profile::{Course, Hashed, Hint, Profile};
+use super::remark::Remark;
+use super::write;
+use crate::error::Error;
+use crate::flow::{self, Batch, Failure, Options, Sink};
+use crate::keys::{Key, Keys, Twice};
+use crate::rejects::Code;
+use crate::source::SourceFile;
+use crate::spec::{Plan, read_plan};
+
+/// Whether all values differ is told by memory up to so many of a column; beyond,
+/// by temporary files.
+const DISTINCT_HELD: usize = 50_000;
+
+/// Lines that are named at the most, of those that stand against a draft.
+const NAMED: usize = 5;
+
+/// What was gathered from all records.
+pub(crate) struct Gathered {
+    pub profiles: Vec<Profile>,
+    pub distinct: Vec<Differ>,
+    pub records: u64,
+    pub misshapen: u64,
+    /// Misshapen records: file, line, and what is wrong.
+    pub named: Vec<(String, u64, String)>,
+    /// For each file, whether its last record is misshapen and the only one so.
+    last_alone: Vec<bool>,
+    /// Records that lack fields, and such as are too wide.
+    too_few: u64,
+    too_wide: u64,
+    /// The longest record, in bytes.
+    longest: usize,
+    /// The first value of the last record.
+    last_first: String,
+}
+
+/// A last record that lacks its fields is rather a fault than the format up to so many in
+/// a thousand records.
+const FEW_SHORT: u64 = 10;
+
+impl Gathered {
+    /// Corrects a shape by what all records say and the sample could not. Whether it did.
+    pub fn corrects(&self, shape: &mut Shape) -> bool {
+        if let Some(lines) = self.trailer(shape) {
+            shape.trailer = lines;
+            return true;
+        }
+        let all = self.records + self.misshapen;
+        let width = shape.parts[0].names.len();
+        match &mut shape.layout {
+            // What no line has parts nothing.
+            Layout::Delimited(how)
+                if width == 1 && self.misshapen > 0 && how.delimiter != "\u{1f}" =>
+            {
+                how.delimiter = "\u{1f}".into();
+                true
+            }
+            Layout::Delimited(_)
+                if !shape.is_ragged
+                    && shape.parts.len() == 1
+                    && self.too_few >= 3
+                    && self.too_few * 1_000 > all * FEW_SHORT =>
+            {
+                shape.is_ragged = true;
+                shape.remarks.push(Remark::of_file(
+                    format!(
+                        "the last fields are missing in {} of {all} records: they are null",
+                        self.too_few
+                    ),
+                    "when_short = \"reject\"",
+                ));
+                true
+            }
+            Layout::Fixed if self.too_wide > 0 && shape.parts.len() == 1 => {
+                let Some((start, width)) = shape.parts[0].spots.last_mut() else {
+                    return false;
+                };
+                *width = self.longest.saturating_sub(*start).max(*width);
+                shape.is_ragged = true;
+                true
+            }
+            _ => false,
+        }
+    }
+
+    /// The first value of the last record, where it says that it is a total.
+    pub fn last_total(&self) -> Option<&str> {
+        const TOTALS: [&str; 7] = [
+            "total",
+            "totals",
+            "sum",
+            "grand total",
+            "summe",
+            "gesamt",
+            "subtotal",
+        ];
+        let word = self.last_first.trim().trim_end_matches(':').to_lowercase();
+        (self.records > 2 && TOTALS.contains(&word.as_str())).then_some(self.last_first.as_str())
+    }
+
+    /// How many lines at the end of each file are no records.
+    fn trailer(&self, shape: &Shape) -> Option<u64> {
+        let alone = !self.last_alone.is_empty() && self.last_alone.iter().all(|alone| *alone);
+        (shape.trailer == 0 && !shape.has_types() && alone && self.records > 0).then_some(1)
+    }
+}
+
+/// The plan that reads every column as text.
+pub(super) fn as_text(shape: &Shape) -> Result<Plan, Error> {
+    let text = write::reading(shape);
+    read_plan(&text).map_err(|problems| {
+        let words: Vec<String> = problems.into_iter().map(|p| p.message).collect();
+        Error::Worker(format!(
+            "a draft's own spec is wrong: {}\n{text}",
+            words.join("; ")
+        ))
+    })
+}
+
+/// Reads every record. With `by_hash`, whether values differ is found out by hashes
+/// alone.
+pub(super) fn gather(
+    shape: &Shape,
+    files: &[SourceFile],
+    options: &Options,
+    by_hash: bool,
+    told: &mut dyn FnMut(u64, u64),
+) -> Result<Gathered, Error> {
+    let plan = as_text(shape)?;
+    // The columns of all record types, one after the other.
+    let widths: Vec<usize> = plan.kinds.iter().map(|kind| kind.read.len()).collect();
+    let places: Vec<(usize, usize)> = widths
+        .iter()
+        .enumerate()
+        .flat_map(|(part, width)| (0..*width).map(move |column| (part, column)))
+        .collect();
+    let width = places.len();
+    let still: Vec<Mutex<Hashed>> = (0..width).map(|_| Mutex::new(Hashed::All)).collect();
+    let mut sink = Gather {
+        still: &still,
+        profiles: (0..width).map(|_| Profile::default()).collect(),
+        distinct: (0..width).map(|_| Distinct::new(by_hash)).collect(),
+        records: 0,
+        misshapen: 0,
+        named: Vec::new(),
+        in_file: 0,
+        last_line_bad: false,
+        last_alone: Vec::new(),
+        too_few: 0,
+        too_wide: 0,
+        longest: 0,
+        last_first: String::new(),
+        told,
+    };
+    let hints: Vec<Mutex<Hint>> = (0..width).map(|_| Mutex::default()).collect();
+    let encode = |batch: &mut Batch| {
+        let column = |place: usize| {
+            let hashed = still[place].lock().map_or(Hashed::All, |hashed| *hashed);
+            let (part, column) = places[place];
+            Profile::of(part, column, batch, &hints[place], hashed)
+        };
+        let found: Vec<Profile> = (0..width).map(column).collect();
+        batch.encoded = vec![Box::new(found)];
+    };
+    match flow::run(&plan, files.to_vec(), options.clone(), &encode, &mut sink) {
+        Ok(()) => sink.finish(),
+        Err(Failure::Source(error) | Failure::Sink(error)) => Err(error),
+    }
+}
+
+/// Whether a column's values are all different.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Differ {
+    /// They are.
+    All,
+    /// Two are the same.
+    NotAll,
+    /// It takes another look.
+    Unknown,
+}
+
+/// Whether a column's values are all different, as far as is known. Numbers that rise
+/// from value to value, as most keys do, need no hashes.
+struct Distinct {
+    differ: Differ,
+    /// The stretches of numbers that rose, none of which overlap; none once they no
+    /// longer do.
+    stretches: Option<BTreeMap<i64, i64>>,
+    seen: HashSet<u128>,
+    keys: Keys,
+}
+
+struct Gather<'t> {
+    /// For the workers: which of a column's values are to be hashed.
+    still: &'t [Mutex<Hashed>],
+    profiles: Vec<Profile>,
+    distinct: Vec<Distinct>,
+    records: u64,
+    misshapen: u64,
+    named: Vec<(String, u64, String)>,
+    /// Misshapen records of the file that is being read.
+    in_file: u64,
+    /// Whether the last record so far is misshapen.
+    last_line_bad: bool,
+    last_alone: Vec<bool>,
+    too_few: u64,
+    too_wide: u64,
+    longest: usize,
+    last_first: String,
+    told: &'t mut dyn FnMut(u64, u64),
+}
+
+impl Sink for Gather<'_> {
+    type Error = Error;
+
+    fn take(&mut self, batch: &mut Batch) -> Result<(), Error> {
+        let Some(file) = batch.block.file.clone() else {
+            return Ok(());
+        };
+        if let Some(found) = batch
+            .encoded
+            .first()
+            .and_then(|e| e.downcast_ref::<Vec<Profile>>())
+        {
+            for (place, (all, more)) in self.profiles.iter_mut().zip(found).enumerate() {
+                self.distinct[place].take(more)?;
+                if let Ok(mut hashed) = self.still[place].lock() {
+                    *hashed = self.distinct[place].hashed();
+                }
+                all.add(more, &file.name);
+            }
+        }
+        self.records += batch.good() as u64;
+        let told = batch
+            .rejects
+            .iter()
+            .filter(|reject| !reject.reasons.is_empty());
+        for reject in told {
+            self.misshapen += 1;
+            self.in_file += 1;
+            match reject.reasons[0].code {
+                Code::TooFewFields => self.too_few += 1,
+                Code::RecordTooWide => self.too_wide += 1,
+                _ => {}
+            }
+            if self.named.len() < NAMED {
+                let says = reject.reasons[0].says.to_string();
+                self.named.push((file.name.clone(), reject.line, says));
+            }
+        }
+        let lasts = batch.parts.iter().filter_map(|rows| rows.marks.last());
+        let last_good = lasts.max().map(|mark| *mark as usize + 1);
+        let lengths = batch.block.marks.iter().map(|mark| mark.range().len());
+        self.longest = self.longest.max(lengths.max().unwrap_or(0));
+        self.note_last(batch);
+        if !batch.block.marks.is_empty() {
+            self.last_line_bad = last_good != Some(batch.block.marks.len());
+        }
+        if batch.block.last.is_some() {
+            self.last_alone
+                .push(self.last_line_bad && self.in_file == 1);
+            self.in_file = 0;
+            self.last_line_bad = false;
+        }
+        (self.told)(batch.block.taken, self.records);
+        Ok(())
+    }
+}
+
+impl Distinct {
+    fn new(by_hash: bool) -> Distinct {
+        Distinct {
+            differ: Differ::All,
+            stretches: (!by_hash).then(BTreeMap::new),
+            seen: HashSet::new(),
+            keys: Keys::default(),
+        }
+    }
+
+    /// Which of the next values are to be hashed.
+    fn hashed(&self) -> Hashed {
+        match &self.stretches {
+            _ if self.differ != Differ::All => Hashed::None,
+            Some(stretches) if !stretches.is_empty() => Hashed::Others,
+            _ => Hashed::All,
+        }
+    }
+
+    fn take(&mut self, profile: &Profile) -> Result<(), Error> {
+        if self.differ != Differ::All || profile.values == 0 {
+            return Ok(());
+        }
+        if let Some(stretches) = &mut self.stretches {
+            let rises = match profile.course {
+                Course::NoNumbers => true,
+                Course::Rises(first, last) => fits_between(stretches, (first, last)),
+                Course::Falls => false,
+            };
+            // What rose before was not hashed.
+            if !rises && !stretches.is_empty() {
+                self.differ = Differ::Unknown;
+                return Ok(());
+            }
+            if !rises {
+                self.stretches = None;
+            }
+        }
+        for hash in &profile.hashes {
+            if self.seen.len() < DISTINCT_HELD && !self.seen.insert(*hash) {
+                self.differ = Differ::NotAll;
+                self.seen = HashSet::new();
+                self.keys = Keys::default();
+                return Ok(());
+            }
+            let key = Key {
+                hash: *hash,
+                file: 0,
+                line: 0,
+            };
+            self.keys.add(key).map_err(kept)?;
+        }
+        Ok(())
+    }
+
+    fn finish(self) -> Result<Differ, Error> {
+        let mut differ = self.differ;
+        if differ == Differ::All {
+            self.keys
+                .finish(&mut |_: Twice| differ = Differ::NotAll)
+                .map_err(kept)?;
+        }
+        Ok(differ)
+    }
+}
+
+/// Adds a stretch of rising numbers, if none of the others overlaps it.
+fn fits_between(stretches: &mut BTreeMap<i64, i64>, (first, last): (i64, i64)) -> bool {
+    if let Some((_, end)) = stretches.range_mut(..=last).next_back() {
+        if *end >= first {
+            return false;
+        }
+        // Mostly the next stretch goes on where the last one ended.
+        if stretches.range(last..).next().is_none() {
+            if let Some(mut latest) = stretches.last_entry() {
+                *latest.get_mut() = last;
+            }
+            return true;
+        }
+    }
+    stretches.insert(first, last);
+    true
+}
+
+fn kept(source: std::io::Error) -> Error {
+    Error::Write {
+        path: std::env::temp_dir(),
+        source,
+    }
+}
+
+impl Gather<'_> {
+    fn finish(self) -> Result<Gathered, Error> {
+        let distinct = self.distinct.into_iter().map(Distinct::finish);
+        Ok(Gathered {
+            profiles: self.profiles,
+            distinct: distinct.collect::<Result<_, _>>()?,
+            records: self.records,
+            misshapen: self.misshapen,
+            named: self.named,
+            last_alone: self.last_alone,
+            too_few: self.too_few,
+            too_wide: self.too_wide,
+            longest: self.longest,
+            last_first: self.last_first,
+        })
+    }
+
+    /// Keeps the first value of the last record.
+    fn note_last(&mut self, batch: &Batch) {
+        let Some(rows) = batch
+            .parts
+            .first()
+            .filter(|rows| rows.height > 0 && !rows.cells.is_empty())
+        else {
+            return;
+        };
+        let valued = crate::values::Valued {
+            cell: rows.cell(0, rows.height - 1),
+            block: &batch.block.bytes,
+            store: &rows.store,
+        };
+        self.last_first = match valued.bytes() {
+            Some(bytes) if bytes.len() <= 40 => String::from_utf8_lossy(bytes).into_owned(),
+            _ => String::new(),
+        };
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn stretches_that_overlap_do_not_fit() {
+        let mut stretches = BTreeMap::new();
+        assert!(fits_between(&mut stretches, (10, 20)));
+        assert!(fits_between(&mut stretches, (21, 30)));
+        assert!(fits_between(&mut stretches, (1, 9)));
+        assert!(!fits_between(&mut stretches, (25, 40)));
+        assert!(!fits_between(&mut stretches, (5, 6)));
+        assert!(fits_between(&mut stretches, (31, 31)));
+        assert!(!fits_between(&mut stretches, (0, 100)));
+        assert!(fits_between(&mut stretches, (-5, 0)));
+        assert_eq!(stretches, BTreeMap::from([(-5, 0), (1, 9), (10, 31)]));
+    }
+}

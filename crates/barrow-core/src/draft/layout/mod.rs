@@ -1,0 +1,527 @@
+//! How files are laid out, told from the start of the first one.
+
+mod delimited;
+mod fixed;
+mod header;
+mod not_a_table;
+mod record_types;
+
+use std::collections::HashSet;
+
+pub use delimited::Delimited;
+pub use fixed::Spot;
+
+use super::Wanted;
+use super::names;
+use super::remark::Remark;
+use super::sample::{self, Sample};
+use super::value_kind::ValueKind;
+use crate::error::Error;
+use crate::source::{Packing, SourceFile};
+use crate::visible::visible;
+use delimited::Candidate;
+use header::Verdict;
+
+/// How files are laid out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Layout {
+    /// Fields are set apart.
+    Delimited(Delimited),
+    /// Fields have set widths.
+    Fixed,
+    /// Neither: each line is one text.
+    Lines,
+}
+
+/// What is done with the first line behind the preamble.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Heading {
+    /// There is no header.
+    None,
+    /// Columns are found by its names.
+    Names,
+    /// It is read past, and columns are found by their place.
+    Skip,
+}
+
+/// The columns of one record type, or of all records.
+#[derive(Debug, Clone)]
+pub struct Part {
+    /// The record type's name and condition, where there are several.
+    pub told_by: Option<(String, String)>,
+    /// The header's names, or names made up.
+    pub header: Vec<String>,
+    /// The columns' names, fit for SQL.
+    pub names: Vec<String>,
+    /// Where the fields stand, in a fixed layout.
+    pub spots: Vec<Spot>,
+}
+
+/// All that is told from the start of the first file.
+#[derive(Debug, Clone)]
+pub struct Shape {
+    /// The encoding's label, and why it was taken.
+    pub encoding: (String, Vec<String>),
+    /// How the first file is packed.
+    pub packing: Packing,
+    /// The layout.
+    pub layout: Layout,
+    /// The share of records with the usual number of fields, in percent.
+    pub share: u64,
+    /// Lines before the header.
+    pub preamble: u64,
+    /// The header.
+    pub heading: Heading,
+    /// The columns; several where there are record types.
+    pub parts: Vec<Part>,
+    /// What a comment starts with.
+    pub comment: Option<String>,
+    /// Lines after the data.
+    pub trailer: u64,
+    /// Whether records may lack their last fields.
+    pub is_ragged: bool,
+    /// A ruler over some lines of a fixed layout.
+    pub ruler: Vec<String>,
+    /// What was not decided, or on weak grounds.
+    pub remarks: Vec<Remark>,
+}
+
+impl Shape {
+    /// Whether columns are found by the header's names.
+    pub fn by_name(&self) -> bool {
+        self.heading == Heading::Names
+    }
+
+    /// Whether there are several record types.
+    pub fn has_types(&self) -> bool {
+        self.parts.len() > 1
+    }
+}
+
+/// Looks at the start of a file.
+///
+/// # Errors
+/// It cannot be read, is empty, or is no table.
+pub fn find(source: &SourceFile, wanted: &Wanted) -> Result<Shape, Error> {
+    not_a_table::refuse(source)?;
+    let sample = sample::read(source)?;
+    let mut shape = Shape {
+        encoding: (
+            sample.start.charset.name().to_ascii_lowercase(),
+            sample.start.notes.clone(),
+        ),
+        packing: sample.packing,
+        layout: Layout::Lines,
+        share: 100,
+        preamble: 0,
+        heading: Heading::None,
+        parts: Vec::new(),
+        comment: None,
+        trailer: 0,
+        is_ragged: false,
+        ruler: Vec::new(),
+        remarks: Vec::new(),
+    };
+    if let Some(rival) = &sample.start.rival {
+        let label = rival.label.to_ascii_lowercase();
+        shape.remarks.push(Remark::of_file(
+            format!(
+                "the encoding is {} or {label}: \"{}\" or \"{}\"",
+                shape.encoding.0,
+                visible(rival.here.as_bytes()),
+                visible(rival.there.as_bytes())
+            ),
+            format!("encoding = \"{label}\""),
+        ));
+    }
+    if wanted.lines {
+        shape.parts = vec![part(None, vec!["line".into()], Vec::new())];
+        return Ok(shape);
+    }
+    if !tell(&sample, &mut shape) {
+        return Err(no_layout(source, &sample));
+    }
+    Ok(shape)
+}
+
+fn no_layout(source: &SourceFile, sample: &Sample) -> Error {
+    let first = sample.lines.iter().find(|line| !line.trim().is_empty());
+    let shown = first.map_or_else(String::new, |line| {
+        crate::visible::visible_short(line.as_bytes(), 60)
+    });
+    Error::NoFile(format!(
+        "{} is no table that can be told: no delimiter explains nine lines in ten, and no set \
+         widths do\n  its first line: {shown}\n  --lines drafts one column of text, a line each",
+        source.name()
+    ))
+}
+
+fn part(told_by: Option<(String, String)>, header: Vec<String>, spots: Vec<Spot>) -> Part {
+    Part {
+        told_by,
+        names: names::fit(&header),
+        header,
+        spots,
+    }
+}
+
+/// Tells the layout; false if none explains the lines.
+fn tell(sample: &Sample, shape: &mut Shape) -> bool {
+    let all = &sample.lines;
+    let comment = comment(all);
+    let is_comment = |line: &String| {
+        comment
+            .as_ref()
+            .is_some_and(|c| line.starts_with(c.as_str()))
+    };
+    // The lines that may be records, and where each stands.
+    let places: Vec<usize> = (0..all.len())
+        .filter(|place| !is_comment(&all[*place]) && !all[*place].trim().is_empty())
+        .collect();
+    let lines: Vec<String> = places.iter().map(|place| all[*place].clone()).collect();
+    if lines.is_empty() {
+        return false;
+    }
+    shape.comment = comment.clone();
+    let last_comment = all[..places[0]].iter().rev().find(|line| is_comment(line));
+    let candidate = delimited::find(&lines);
+    let types = [",", ";", "|", "\t", "^", "~"]
+        .iter()
+        .find_map(|delimiter| {
+            let candidate = delimited::with(&lines, delimiter)?;
+            Some((record_types::delimited(&candidate)?, candidate))
+        });
+    if let Some((types, candidate)) = types {
+        several(types, Layout::Delimited(candidate.how), shape);
+        return true;
+    }
+    // In a listing commas stand in names: `Moor, Ada   12`.
+    let is_weak = |candidate: &Candidate| {
+        let how = &candidate.how;
+        matches!(how.delimiter.as_str(), ":" | " ") || (how.delimiter == "," && how.skips_spaces)
+    };
+    if candidate.is_none()
+        && let Some(types) = record_types::fixed(&lines)
+    {
+        several(types, Layout::Fixed, shape);
+        return true;
+    }
+    if candidate.as_ref().is_none_or(is_weak) {
+        let listing = fixed::find(&lines);
+        let wins = |found: &fixed::Found| {
+            candidate
+                .as_ref()
+                .is_none_or(|candidate| found.spots.len() > candidate.width && found.share >= 95)
+        };
+        if one_column(&lines, candidate.as_ref()) {
+            single(&lines, shape);
+            return true;
+        }
+        if let Some(found) = listing.filter(wins) {
+            listed(found, &places, shape);
+            return true;
+        }
+    }
+    match candidate {
+        Some(candidate) => {
+            separated(&candidate, &places, last_comment, shape);
+            true
+        }
+        None => false,
+    }
+}
+
+/// What comment lines start with, if there are some among others, or above them.
+fn comment(lines: &[String]) -> Option<String> {
+    let starts = |line: &&String| line.starts_with('#');
+    let hashes = lines.iter().filter(starts).count();
+    let at_top = lines
+        .iter()
+        .take_while(|line| line.starts_with('#') || line.trim().is_empty());
+    let top = at_top.filter(|line| line.starts_with('#')).count();
+    let is_comment =
+        hashes > 0 && hashes < lines.len() && (hashes * 4 < lines.len() || top == hashes);
+    is_comment.then(|| "#".to_string())
+}
+
+fn several(types: Vec<record_types::RecordType>, layout: Layout, shape: &mut Shape) {
+    shape.layout = layout;
+    shape.parts = types
+        .into_iter()
+        .map(|ty| {
+            let header = (1..=ty.fields).map(|n| format!("column_{n}")).collect();
+            part(Some((ty.name, ty.condition)), header, ty.spots)
+        })
+        .collect();
+    let names: Vec<&str> = shape
+        .parts
+        .iter()
+        .filter_map(|part| part.told_by.as_ref())
+        .map(|(name, _)| name.as_str())
+        .collect();
+    shape.remarks.push(Remark::of_file(
+        format!(
+            "lines are taken for {} record types: {}",
+            names.len(),
+            names.join(", ")
+        ),
+        "the if of each [[kind]]",
+    ));
+}
+
+fn listed(found: fixed::Found, places: &[usize], shape: &mut Shape) {
+    shape.layout = Layout::Fixed;
+    shape.share = found.share;
+    shape.is_ragged = found.is_ragged;
+    shape.ruler = found.ruler;
+    // The preamble counts lines of the file.
+    let first = places
+        .get(found.preamble)
+        .copied()
+        .unwrap_or(found.preamble);
+    shape.preamble = if found.preamble == 0 { 0 } else { first as u64 };
+    let made: Vec<String> = (1..=found.spots.len())
+        .map(|n| format!("column_{n}"))
+        .collect();
+    doubt_header(found.header.is_some(), found.doubt, shape);
+    let header = match found.header {
+        Some(names) => {
+            shape.heading = Heading::Skip;
+            names
+        }
+        None => made,
+    };
+    shape.parts = vec![part(None, header, found.spots)];
+}
+
+/// Remarks on a header that is not plain.
+fn doubt_header(is_header: bool, doubt: Option<String>, shape: &mut Shape) {
+    let Some(why) = doubt else { return };
+    shape.remarks.push(match is_header {
+        true => Remark::of_file(
+            format!("the first line is taken as the header: {why}"),
+            "header = \"none\"",
+        ),
+        false => Remark::of_file(
+            "nothing tells whether the first line is a header, so it is a record",
+            "header = \"names\", with its names as `from` of the columns",
+        ),
+    });
+}
+
+/// Whether each line is one value, rather than words, or fields.
+fn one_column(lines: &[String], candidate: Option<&Candidate>) -> bool {
+    let rows = &lines[1.min(lines.len() - 1)..];
+    let of = |is: &dyn Fn(&str) -> bool| {
+        rows.iter().filter(|line| is(unquoted(line))).count() * 100 >= rows.len() * 98
+    };
+    if candidate.is_some() {
+        // `12:30` is a time, `1,5` may be a number: not both halves of it.
+        let head = !lines[0].contains([',', ':']);
+        return head
+            && of(&|line| {
+                let kind = ValueKind::of(line);
+                kind == ValueKind::Moment || (kind == ValueKind::Number && !line.contains(' '))
+            });
+    }
+    let holds = |line: &str| line.contains(['\t', '|', ';']);
+    of(&|line| ValueKind::of(line) != ValueKind::Text)
+        || of(&|line| {
+            !holds(line) && line.chars().count() <= 64 && line.split_whitespace().count() <= 4
+        }) && rows
+            .iter()
+            .filter(|line| line.contains(", ") || line.ends_with(['.', ',']))
+            .count()
+            * 10
+            <= rows.len()
+}
+
+fn unquoted(line: &str) -> &str {
+    let line = line.trim();
+    line.strip_prefix('"')
+        .and_then(|rest| rest.strip_suffix('"'))
+        .unwrap_or(line)
+}
+
+fn single(lines: &[String], shape: &mut Shape) {
+    let values: Vec<Vec<String>> = lines
+        .iter()
+        .map(|line| vec![unquoted(line).to_string()])
+        .collect();
+    let rows: Vec<&[String]> = values[1..].iter().map(Vec::as_slice).collect();
+    let verdict = header::judge(&values[0], &rows);
+    let free = [",", "\t", "|", ";"]
+        .iter()
+        .find(|mark| !lines.iter().any(|line| line.contains(**mark)));
+    shape.layout = Layout::Delimited(Delimited {
+        delimiter: free.unwrap_or(&"\u{1f}").to_string(),
+        quote: "\"".into(),
+        escape: "doubled".into(),
+        skips_spaces: false,
+    });
+    let name = values[0][0].clone();
+    headed(verdict, vec![name], shape);
+}
+
+/// Sets the header by a verdict, or names that are made up.
+fn headed(verdict: Verdict, names: Vec<String>, shape: &mut Shape) {
+    let is_header = matches!(verdict, Verdict::Header | Verdict::LikelyHeader(_));
+    let doubt = match verdict {
+        Verdict::LikelyHeader(why) => Some(why),
+        Verdict::Unknown => Some(String::new()),
+        _ => None,
+    };
+    doubt_header(is_header, doubt, shape);
+    if !is_header {
+        let made = (1..=names.len()).map(|n| format!("column_{n}")).collect();
+        shape.parts = vec![part(None, made, Vec::new())];
+        return;
+    }
+    let mut seen = HashSet::new();
+    let twice: Vec<String> = names
+        .iter()
+        .filter(|name| !seen.insert(name.as_str()))
+        .map(|name| match name.as_str() {
+            "" => "an empty name".to_string(),
+            name => format!("\"{}\"", visible(name.as_bytes())),
+        })
+        .collect();
+    shape.heading = match twice.is_empty() {
+        true => Heading::Names,
+        false => Heading::Skip,
+    };
+    if let Some(first) = twice.first() {
+        shape.remarks.push(Remark::of_file(
+            format!("the header has {first} more than once, so columns are found by their place"),
+            "`at` of each column",
+        ));
+    }
+    shape.parts = vec![part(None, names, Vec::new())];
+}
+
+fn separated(
+    candidate: &Candidate,
+    places: &[usize],
+    last_comment: Option<&String>,
+    shape: &mut Shape,
+) {
+    let rest = candidate.rest();
+    let width = candidate.width;
+    shape.layout = Layout::Delimited(candidate.how.clone());
+    shape.is_ragged = candidate.is_ragged;
+    let explained = candidate.fits
+        + if candidate.is_ragged {
+            candidate.short
+        } else {
+            0
+        };
+    shape.share = (explained * 100 / rest.len().max(1)) as u64;
+    if candidate.is_ragged {
+        shape.remarks.push(Remark::of_file(
+            format!(
+                "the last fields are missing in {} of the first {} records: they are null",
+                candidate.short,
+                rest.len()
+            ),
+            "when_short = \"reject\"",
+        ));
+    }
+    // Lines above the header; comments and empty lines are passed over by themselves.
+    if candidate.titles > 0 {
+        let line = candidate.records[candidate.titles].line;
+        shape.preamble = places[line] as u64;
+    }
+    let is_ragged = candidate.is_ragged;
+    let wide = |fields: &&Vec<String>| {
+        fields.len() == width || (is_ragged && (2..width).contains(&fields.len()))
+    };
+    let rows: Vec<&[String]> = rest[1..]
+        .iter()
+        .filter_map(|record| record.fields.as_ref())
+        .filter(wide)
+        .map(Vec::as_slice)
+        .collect();
+    let Some(mut head) = rest.first().and_then(|record| record.fields.clone()) else {
+        headed(Verdict::Unknown, vec![String::new(); width], shape);
+        return;
+    };
+    if head.len() != width && !(candidate.is_ragged && is_record(&head, width, &rows)) {
+        return uneven(head, width, &rows, shape);
+    }
+    head.resize(width, String::new());
+    let verdict = header::judge(&head, &rows);
+    // The line above the data names the columns, as a comment.
+    if !matches!(verdict, Verdict::Header | Verdict::LikelyHeader(_))
+        && let Some(names) = last_comment.and_then(|line| commented(line, candidate))
+    {
+        shape.remarks.retain(|remark| remark.column.is_some());
+        if candidate.is_ragged {
+            shape.remarks.push(Remark::of_file(
+                "the last fields are missing in many records: they are null",
+                "when_short = \"reject\"",
+            ));
+        }
+        shape.parts = vec![part(None, names, Vec::new())];
+        return;
+    }
+    headed(verdict, head, shape);
+}
+
+/// Whether a first line that lacks its last fields is a record all the same.
+fn is_record(head: &[String], width: usize, rows: &[&[String]]) -> bool {
+    let mut filled = head.to_vec();
+    filled.resize(width, String::new());
+    head.len() < width
+        && matches!(
+            header::judge(&filled, rows),
+            Verdict::Record | Verdict::Unknown
+        )
+}
+
+/// The names in a comment, if they are as many as there are fields.
+fn commented(line: &str, candidate: &Candidate) -> Option<Vec<String>> {
+    let text = [line.trim_start_matches('#').trim_start().to_string()];
+    let records = delimited::cut(&text, &candidate.how.plan());
+    let names = records.into_iter().next()?.fields?;
+    let fits = names.len() == candidate.width && names.iter().all(|name| delimited::is_name(name));
+    fits.then_some(names)
+}
+
+/// A first line with one field more or less than the records, or one of a ragged file.
+fn uneven(head: Vec<String>, width: usize, rows: &[&[String]], shape: &mut Shape) {
+    let mut names = head.clone();
+    let is_last_empty = rows
+        .iter()
+        .all(|row| row.last().is_none_or(|text| text.trim().is_empty()));
+    let first_differ = {
+        let mut seen = HashSet::new();
+        rows.len() > 1 && rows.iter().all(|row| seen.insert(row[0].as_str()))
+    };
+    if head.len() + 1 == width && !is_last_empty && first_differ {
+        // Names of rows stand before the first column, which the header does not name.
+        names.insert(0, String::new());
+    }
+    names.resize(width, String::new());
+    let verdict = header::judge(&names, rows);
+    let is_header = matches!(verdict, Verdict::Header | Verdict::LikelyHeader(_));
+    let many = head.len() > width;
+    headed(verdict, names, shape);
+    if is_header {
+        shape.heading = Heading::Skip;
+        shape
+            .remarks
+            .retain(|remark| !remark.says.starts_with("the header has"));
+        shape.remarks.push(Remark::of_file(
+            format!(
+                "the header has {} names and the records {width} fields, so columns are found by \
+                 their place",
+                if many {
+                    head.iter().filter(|name| !name.is_empty()).count()
+                } else {
+                    head.len()
+                }
+            ),
+            "`at` of each column",
+        ));
+    }
+}
