@@ -138,8 +138,9 @@ impl Chooser<'_> {
         let values = judge::told(p);
         let fitting = judge::fitting(p, values);
         let place = self.marks(&fitting);
-        let mut choice = Choice::new(match p.whole == values {
-            true => self.whole(remarks),
+        let is_whole = p.exponents == 0 && p.marks[place].fraction == 0;
+        let mut choice = Choice::new(match is_whole {
+            true => self.whole(place, remarks),
             false => self.decimal(place),
         });
         if choice.ty.is_text() {
@@ -204,9 +205,14 @@ impl Chooser<'_> {
         }
     }
 
-    fn whole(&self, remarks: &mut Vec<Remark>) -> Type {
+    fn whole(&self, place: usize, remarks: &mut Vec<Remark>) -> Type {
         let p = self.p;
-        let (least, most) = p.range.unwrap_or((0, 0));
+        let parted = p.marks[place]
+            .range
+            .map(|(low, high)| (low as i128, high as i128));
+        let ranges = [p.range, parted].into_iter().flatten();
+        let range = ranges.reduce(|(a, b), (c, d)| (a.min(c), b.max(d)));
+        let (least, most) = range.unwrap_or((0, 0));
         let within = |low: i128, high: i128| least >= low && most <= high && p.beyond == 0;
         self.may_be_moments(least, most, remarks);
         if self.tight && within(i16::MIN.into(), i16::MAX.into()) {
@@ -215,7 +221,10 @@ impl Chooser<'_> {
         // A key goes on; other numbers have room for four times as many.
         let fits_well = match self.tight {
             true => within(i32::MIN.into(), i32::MAX.into()),
-            false => within(i128::from(i32::MIN) / 4, i128::from(i32::MAX) / 4) && !self.distinct,
+            false => {
+                within(i128::from(i32::MIN) / 4, i128::from(i32::MAX) / 4)
+                    && !(self.distinct && judge::told(p) > 1)
+            }
         };
         if fits_well {
             Type::Integer

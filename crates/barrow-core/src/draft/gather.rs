@@ -47,12 +47,16 @@ const FEW_SHORT: u64 = 10;
 impl Gathered {
     /// Corrects a shape by what all records say and the sample could not. Whether it did.
     pub fn corrects(&self, shape: &mut Shape) -> bool {
-        if let Some(lines) = self.trailer(shape) {
-            shape.trailer = lines;
-            return true;
-        }
         let all = self.records + self.misshapen;
         let width = shape.parts[0].names.len();
+        if let Some(lines) = self.trailer(shape).filter(|_| width > 1) {
+            shape.trailer = lines;
+            shape.remarks.push(Remark::of_file(
+                "the last line is not like the records and is read past",
+                "trailer = 0",
+            ));
+            return true;
+        }
         match &mut shape.layout {
             // What no line has parts nothing.
             Layout::Delimited(how)

@@ -172,12 +172,16 @@ impl Candidate {
         let header = rest.first().and_then(|record| record.fields.as_ref());
         let has_names = header.is_some_and(|names| {
             let mut seen = std::collections::HashSet::new();
-            names.len() == self.width && names.iter().all(|name| is_name(name) && seen.insert(name))
+            names.len() == self.width
+                && names
+                    .iter()
+                    .all(|name| name.split_whitespace().count() <= 4)
+                && names.iter().all(|name| is_name(name) && seen.insert(name))
         });
         let odd = rest.len() - self.fits - if self.is_ragged { self.short } else { 0 };
         self.width > 1
             && (self.share() >= 900
-                || (odd <= 2 && self.fits >= 2)
+                || (odd <= 2 && self.fits >= 3 * odd && self.fits > 1)
                 || (has_names && self.share() >= 600))
     }
 }
@@ -208,37 +212,30 @@ pub fn find(lines: &[String]) -> Option<Candidate> {
 fn weak(lines: &[String]) -> Option<Candidate> {
     WEAK.iter().find_map(|delimiter| {
         let candidate = with(lines, delimiter)?;
-        let least = if *delimiter == ":" { 3 } else { 2 };
-        let rest = candidate.rest();
-        let all = |record: &&Cut| {
-            record
-                .fields
-                .as_ref()
-                .is_some_and(|f| f.iter().all(|t| !t.is_empty()))
-        };
-        let is_full = *delimiter == ":" || rest.iter().filter(all).count() == rest.len();
-        let whole_is_value = rest
-            .iter()
-            .filter(|r| ValueKind::of(&lines[r.line]) != ValueKind::Text)
-            .count()
-            * 2
-            > rest.len();
+        // A header may lack the name of the rows' names.
+        let rest = &candidate.rest()[1..];
+        let is_colon = *delimiter == ":";
+        let fields = |record: &Cut| record.fields.clone().unwrap_or_default();
+        let is_wide = |record: &&Cut| fields(record).len() == candidate.width;
+        let fits = rest.iter().filter(is_wide).count();
+        let is_full = |record: &&Cut| fields(record).iter().all(|text| !text.is_empty());
+        let is_value = |record: &&Cut| ValueKind::of(&lines[record.line]) != ValueKind::Text;
+        let all_full = is_colon || rest.iter().all(|record| is_full(&record));
         // Words of prose are as many in each line only by chance.
-        let has_numbers = *delimiter == ":"
-            || (0..candidate.width).any(|place| {
-                let is_number = |record: &&Cut| {
-                    let field = record.fields.as_ref().and_then(|fields| fields.get(place));
-                    field.is_some_and(|text| ValueKind::of(text) == ValueKind::Number)
-                };
-                rest.iter().filter(is_number).count() * 10 >= rest.len() * 8
-            });
-        (candidate.width >= least
-            && candidate.share() >= 950
-            && is_full
-            && !whole_is_value
-            && has_numbers
-            && rest.len() > 2)
-            .then_some(candidate)
+        let is_number = |place: usize| {
+            let holds = |record: &&Cut| {
+                let text = fields(record).get(place).cloned().unwrap_or_default();
+                ValueKind::of(&text) == ValueKind::Number
+            };
+            rest.iter().filter(holds).count() * 10 >= rest.len() * 8
+        };
+        let is_sure = candidate.width >= if is_colon { 3 } else { 2 }
+            && rest.len() > 1
+            && fits * 100 >= rest.len() * 95
+            && all_full
+            && rest.iter().filter(is_value).count() * 2 <= rest.len()
+            && (is_colon || (0..candidate.width).any(is_number));
+        is_sure.then_some(candidate)
     })
 }
 

@@ -54,13 +54,15 @@ pub fn find(lines: &[String]) -> Option<Found> {
             .iter()
             .map(|(_, row)| row.as_slice())
             .collect();
-        let spots = spots(&body)?;
+        let head = above.checked_sub(1).map(|line| rows[line].1.as_slice());
+        let spots = spots_below(&body, head)?;
         Some(finish(lines, &rows, above, spots))
     })
 }
 
 fn finish(lines: &[String], rows: &[(usize, Vec<char>)], above: usize, spots: Vec<Spot>) -> Found {
     let mut above = above;
+    let parted = parted(&rows[above..], &spots);
     let mut header = None;
     let mut doubt = None;
     let mut preamble = rows[above].0;
@@ -82,7 +84,7 @@ fn finish(lines: &[String], rows: &[(usize, Vec<char>)], above: usize, spots: Ve
         let verdict = match (ruled, header::judge(&cut, &body)) {
             (1, _) => Verdict::Header,
             // A line that runs over where no record does is none.
-            (_, Verdict::Unknown) if runs_over(&rows[line].1, &spots) => Verdict::Header,
+            (_, Verdict::Unknown) if runs_over(&rows[line].1, &parted) => Verdict::Header,
             (_, verdict) => verdict,
         };
         match verdict {
@@ -113,7 +115,7 @@ fn finish(lines: &[String], rows: &[(usize, Vec<char>)], above: usize, spots: Ve
     let width = spots.last().map_or(0, |(start, width)| start + width);
     let runs = body
         .iter()
-        .filter(|(_, row)| runs_over(row, &spots))
+        .filter(|(_, row)| runs_over(row, &parted))
         .count();
     let shortest = lines[body[0].0..]
         .iter()
@@ -135,6 +137,11 @@ fn finish(lines: &[String], rows: &[(usize, Vec<char>)], above: usize, spots: Ve
 
 /// The fields of lines that all are records; none if nothing parts them.
 pub fn spots(rows: &[&[char]]) -> Option<Vec<Spot>> {
+    spots_below(rows, None)
+}
+
+/// The same below a line that may be a header, whose words need room too.
+fn spots_below(rows: &[&[char]], head: Option<&[char]>) -> Option<Vec<Spot>> {
     let width = rows.iter().map(|row| row.len()).max()?;
     if !(4..=WIDEST).contains(&width) {
         return None;
@@ -152,7 +159,18 @@ pub fn spots(rows: &[&[char]]) -> Option<Vec<Spot>> {
     let gap: Vec<bool> = (0..width)
         .map(|place| count(place, &is_space) + may_run_over >= rows.len())
         .collect();
-    let runs = runs(&gap);
+    let runs = runs(&gap, |place| {
+        let beyond = rows.iter().filter(|row| row.len() > place).count();
+        // A space within the one long text at the end parts nothing.
+        // Nor does one that stands where a few names happen to have theirs.
+        let letters = count(place, &|c: char| c.is_alphabetic());
+        let filled = rows.len() - count(place, &is_space);
+        let is_inner = filled > 0
+            && filled * 2 < rows.len()
+            && letters == filled
+            && !gap[place.saturating_sub(2)];
+        beyond >= 2 && beyond * 5 >= rows.len() && !is_inner
+    });
     let lengths: Vec<usize> = rows.iter().map(|row| row.len()).collect();
     let are_alike =
         lengths.iter().filter(|length| **length == width).count() * 10 >= rows.len() * 9;
@@ -163,7 +181,9 @@ pub fn spots(rows: &[&[char]]) -> Option<Vec<Spot>> {
         let letters = share(before, &|c: char| c.is_alphabetic()) >= 60;
         let spaces = share(before, &is_space);
         let is_full = share(place, &is_space) == 0;
-        let text_to_number = spaces >= 60 && is_full;
+        let filled = 100 - spaces;
+        let is_text = share(before, &|c: char| c.is_alphabetic()) * 10 >= filled * 8;
+        let text_to_number = spaces >= 60 && is_full && is_text;
         let to_letter = digits && share(place, &|c: char| c.is_alphabetic()) >= 60;
         let to_digit =
             letters && spaces == 0 && is_full && share(place, &|c: char| c.is_ascii_digit()) == 100;
@@ -215,20 +235,41 @@ pub fn spots(rows: &[&[char]]) -> Option<Vec<Spot>> {
     if !is_listing || (rows.len() < 3 && !are_alike) {
         return None;
     }
+    if let Some(head) = head {
+        make_room(&mut fields, head);
+    }
+    let width = fields.last().map_or(width, |(_, end)| width.max(*end));
     Some(bounds(rows, &fields, width))
 }
 
-/// The stretches that are no gap.
-fn runs(gap: &[bool]) -> Vec<(usize, usize)> {
+/// The stretches that are no gap. `parts` says whether enough lines go on so far.
+fn runs(gap: &[bool], parts: impl Fn(usize) -> bool) -> Vec<(usize, usize)> {
     let mut runs: Vec<(usize, usize)> = Vec::new();
     for (place, is_gap) in gap.iter().enumerate() {
         match runs.last_mut() {
             _ if *is_gap => {}
-            Some((_, end)) if *end == place => *end += 1,
+            Some((_, end)) if *end == place || !parts(place) => *end = place + 1,
             _ => runs.push((place, place + 1)),
         }
     }
     runs
+}
+
+/// Widens fields by the words of a header, where they are as many and stand over them.
+fn make_room(fields: &mut [(usize, usize)], head: &[char]) {
+    let gap: Vec<bool> = head.iter().map(|c| c.is_whitespace()).collect();
+    let words = runs(&gap, |_| true);
+    if words.len() != fields.len() {
+        return;
+    }
+    let wide = fields
+        .iter()
+        .zip(&words)
+        .map(|(a, b)| (a.0.min(b.0), a.1.max(b.1)));
+    let wide: Vec<(usize, usize)> = wide.collect();
+    if wide.windows(2).all(|pair| pair[0].1 <= pair[1].0) {
+        fields.copy_from_slice(&wide);
+    }
 }
 
 /// Where each field's room begins and ends: what stands right grows to the left, what
@@ -269,16 +310,25 @@ fn cells(row: &[char], spots: &[Spot]) -> Vec<String> {
     spots.iter().map(cell).collect()
 }
 
-/// Whether a value goes on from one field into the next.
-fn runs_over(row: &[char], spots: &[Spot]) -> bool {
+/// The starts of fields that spaces part from the field before, in nearly all lines.
+fn parted(rows: &[(usize, Vec<char>)], spots: &[Spot]) -> Vec<usize> {
+    let is_parted = |start: &usize| {
+        let runs = rows.iter().filter(|(_, row)| goes_on(row, *start));
+        runs.count() * 5 <= rows.len()
+    };
+    let starts = spots.iter().skip(1).map(|(start, _)| *start);
+    starts.filter(is_parted).collect()
+}
+
+/// Whether something stands right before a place, and at it.
+fn goes_on(row: &[char], place: usize) -> bool {
     let filled = |place: usize| row.get(place).is_some_and(|c| !c.is_whitespace());
-    let inner = spots.iter().skip(1).map(|(start, _)| *start);
-    let total = spots.last().map_or(0, |(start, width)| start + width);
-    row.len() > total
-        || (inner
-            .into_iter()
-            .any(|start| start > 0 && filled(start - 1) && filled(start))
-            && spots.len() > 2)
+    place > 0 && filled(place - 1) && filled(place)
+}
+
+/// Whether a value goes on from one field into the next.
+fn runs_over(row: &[char], parted: &[usize]) -> bool {
+    parted.iter().any(|start| goes_on(row, *start))
 }
 
 /// A header's names: as they stand over the fields, or one word after the other where
@@ -286,7 +336,8 @@ fn runs_over(row: &[char], spots: &[Spot]) -> bool {
 fn names(row: &[char], spots: &[Spot]) -> Vec<String> {
     let line: String = row.iter().collect();
     let words: Vec<String> = line.split_whitespace().map(String::from).collect();
-    if words.len() == spots.len() && runs_over(row, spots) {
+    let starts: Vec<usize> = spots.iter().skip(1).map(|(start, _)| *start).collect();
+    if words.len() == spots.len() && runs_over(row, &starts) {
         return words;
     }
     cells(row, spots)

@@ -114,6 +114,8 @@ pub fn judge(head: &[String], rows: &[&[String]]) -> Verdict {
     let (mut yes, mut no) = (0, 0);
     for (name, column) in head.iter().zip(&columns) {
         match (column.kind, ValueKind::of(name)) {
+            // No header says that a name is missing.
+            (Some(_), ValueKind::Null) => no += 1,
             (Some(kind), found) if found.is_value() => match kind == found {
                 true => no += 1,
                 false => yes += 1,

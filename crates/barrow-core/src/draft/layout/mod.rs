@@ -195,30 +195,27 @@ fn tell(sample: &Sample, shape: &mut Shape) -> bool {
         several(types, Layout::Delimited(candidate.how), shape);
         return true;
     }
-    // In a listing commas stand in names: `Moor, Ada   12`.
-    let is_weak = |candidate: &Candidate| {
-        let how = &candidate.how;
-        matches!(how.delimiter.as_str(), ":" | " ") || (how.delimiter == "," && how.skips_spaces)
-    };
     if candidate.is_none()
         && let Some(types) = record_types::fixed(&lines)
     {
         several(types, Layout::Fixed, shape);
         return true;
     }
-    if candidate.as_ref().is_none_or(is_weak) {
-        let listing = fixed::find(&lines);
-        let wins = |found: &fixed::Found| {
-            candidate
-                .as_ref()
-                .is_none_or(|candidate| found.spots.len() > candidate.width && found.share >= 95)
-        };
+    if candidate.as_ref().is_none_or(may_be_listing) {
         if one_column(&lines, candidate.as_ref()) {
             single(&lines, shape);
             return true;
         }
-        if let Some(found) = listing.filter(wins) {
+        let wins = |found: &fixed::Found| {
+            let fields = candidate.as_ref().map_or(1, |candidate| candidate.width);
+            found.spots.len() > fields && found.share >= 95
+        };
+        if let Some(found) = fixed::find(&lines).filter(wins) {
             listed(found, &places, shape);
+            return true;
+        }
+        if candidate.is_none() && one_text(&lines) {
+            single(&lines, shape);
             return true;
         }
     }
@@ -309,31 +306,52 @@ fn doubt_header(is_header: bool, doubt: Option<String>, shape: &mut Shape) {
     });
 }
 
-/// Whether each line is one value, rather than words, or fields.
-fn one_column(lines: &[String], candidate: Option<&Candidate>) -> bool {
-    let rows = &lines[1.min(lines.len() - 1)..];
-    let of = |is: &dyn Fn(&str) -> bool| {
-        rows.iter().filter(|line| is(unquoted(line))).count() * 100 >= rows.len() * 98
-    };
-    if candidate.is_some() {
-        // `12:30` is a time, `1,5` may be a number: not both halves of it.
-        let head = !lines[0].contains([',', ':']);
-        return head
-            && of(&|line| {
-                let kind = ValueKind::of(line);
-                kind == ValueKind::Moment || (kind == ValueKind::Number && !line.contains(' '))
-            });
-    }
-    let holds = |line: &str| line.contains(['\t', '|', ';']);
-    of(&|line| ValueKind::of(line) != ValueKind::Text)
-        || of(&|line| {
-            !holds(line) && line.chars().count() <= 64 && line.split_whitespace().count() <= 4
-        }) && rows
+/// Whether what was taken for a delimiter may stand in a listing: commas in names, as in
+/// `Moor, Ada   12`, or spaces.
+fn may_be_listing(candidate: &Candidate) -> bool {
+    let gaps = || {
+        let rest = candidate.rest();
+        let has_gap = |text: &&String| text.trim().contains("  ");
+        let lasts = rest
             .iter()
-            .filter(|line| line.contains(", ") || line.ends_with(['.', ',']))
-            .count()
-            * 10
-            <= rows.len()
+            .filter_map(|record| record.fields.as_ref()?.last());
+        lasts.filter(has_gap).count() * 10 >= rest.len() * 8
+    };
+    match candidate.how.delimiter.as_str() {
+        ":" | " " => true,
+        "," => candidate.width == 2 && gaps(),
+        _ => false,
+    }
+}
+
+/// Whether nearly all lines but the first are so.
+fn nearly_all(lines: &[String], is: &dyn Fn(&str) -> bool) -> bool {
+    let rows = &lines[1.min(lines.len() - 1)..];
+    let alike = rows.iter().filter(|line| is(unquoted(line))).count();
+    alike * 100 >= rows.len() * 98
+}
+
+/// Whether each line is one number, date or time, rather than several fields.
+fn one_column(lines: &[String], candidate: Option<&Candidate>) -> bool {
+    // `12:30` is a time, and `1,5` a number, where the header has no such mark.
+    let is_divided = candidate.is_some() && lines[0].contains([',', ':']);
+    !is_divided
+        && nearly_all(lines, &|line| match ValueKind::of(line) {
+            ValueKind::Moment => true,
+            ValueKind::Number => candidate.is_none() || !line.contains(' '),
+            _ => false,
+        })
+}
+
+/// Whether each line is a word or a few.
+fn one_text(lines: &[String]) -> bool {
+    let is_short = |line: &str| {
+        !line.contains(['\t', '|', ';'])
+            && line.chars().count() <= 64
+            && line.split_whitespace().count() <= 4
+    };
+    let ends = |line: &&String| line.contains(", ") || line.ends_with(['.', ',']);
+    nearly_all(lines, &is_short) && lines.iter().filter(ends).count() * 10 <= lines.len()
 }
 
 fn unquoted(line: &str) -> &str {
