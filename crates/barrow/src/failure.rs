@@ -11,6 +11,8 @@ const NOT_DONE: u8 = 1;
 const WRONG: u8 = 2;
 /// The exit code of more rejects than the tolerance.
 pub const BEYOND_TOLERANCE: u8 = 3;
+/// The exit code where it was asked whether files and spec are alike, and they are not.
+pub const NOT_ALIKE: u8 = 4;
 
 /// Why a command ended before its end.
 #[derive(Debug)]

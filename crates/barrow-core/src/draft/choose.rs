@@ -1,7 +1,7 @@
 //! Chooses a type for each column: one that holds every value, with room for the next.
 
 use super::judge::{self, Class, Judgement, Order};
-use super::layout::{Heading, Part, Shape};
+use super::layout::{Heading, Layout, Part, Shape};
 use super::patterns::KNOWN;
 use super::profile::{MARKS, Profile};
 use super::remark::Remark;
@@ -84,6 +84,7 @@ pub fn columns(
             judgement,
             distinct: *distinct,
             tight,
+            is_fixed: shape.layout == Layout::Fixed,
         };
         let (choice, mut remarks) = chooser.choose(class);
         for remark in &mut remarks {
@@ -109,6 +110,7 @@ struct Chooser<'p> {
     judgement: &'p Judgement,
     distinct: bool,
     tight: bool,
+    is_fixed: bool,
 }
 
 impl Chooser<'_> {
@@ -126,7 +128,7 @@ impl Chooser<'_> {
         if choice.ty.is_text() {
             self.text_remarks(class, &mut choice, &mut remarks);
         } else {
-            choice.trim = p.blanks > 0 && !self.judgement.trims;
+            choice.trim = p.blanks > 0 && !self.judgement.trims && !self.is_fixed;
             // What stands for null here is said once, for all columns.
             choice.null_words = Vec::new();
         }
@@ -438,7 +440,7 @@ impl Chooser<'_> {
                 "quoted_empty = \"null\"",
             ));
         }
-        if p.blanks > 0 && !self.judgement.trims {
+        if p.blanks > 0 && !self.judgement.trims && !self.is_fixed {
             remarks.push(Remark::new(
                 format!("{} spaces at an end, which are kept", have(p.blanks)),
                 "trim = \"both\"",
@@ -466,7 +468,7 @@ impl Chooser<'_> {
                 ),
                 key("bigint"),
             ));
-        } else if p.no_number.0 > 0 && p.no_number.0 * 10 <= values && p.leading_zeros == 0 {
+        } else if p.no_number.0 > 0 && p.no_number.0 * 5 <= values && p.leading_zeros == 0 {
             remarks.push(Remark::new(
                 format!(
                     "text, since {}: {}",
@@ -503,7 +505,7 @@ impl Chooser<'_> {
                 "text: its numbers look like codes",
                 key("double"),
             ));
-        } else if p.no_date.0 > 0 && p.no_date.0 * 10 <= values {
+        } else if p.no_date.0 > 0 && p.no_date.0 * 5 <= values {
             remarks.push(Remark::new(
                 format!(
                     "text, since {} no date or time: {}",

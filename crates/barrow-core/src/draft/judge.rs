@@ -73,14 +73,21 @@ pub fn judge(profiles: &[Profile], delimiter: &str) -> Judgement {
     judgement.decimal = decimal(profiles, delimiter);
     judgement.order = order(profiles);
     let (mut typed, mut spaced) = (0, 0);
+    let mut proven = BTreeSet::new();
     for profile in profiles {
         let class = class(profile, &judgement);
         if matches!(class, Class::Number | Class::Moment | Class::Truth) {
-            judgement.nulls.extend(profile.nulls.keys());
+            proven.extend(profile.nulls.keys().map(|word| word.to_lowercase()));
             typed += profile.values;
             spaced += profile.blanks;
         }
     }
+    // A word is proven in capitals as in small letters.
+    let words = profiles.iter().flat_map(|profile| profile.nulls.keys());
+    judgement.nulls = words
+        .filter(|word| proven.contains(&word.to_lowercase()))
+        .copied()
+        .collect();
     judgement.trims = spaced * 2 > typed;
     judgement
 }
@@ -144,15 +151,14 @@ pub fn are_alike(p: &Profile, values: u64) -> bool {
         .is_some_and(|first| p.marks[*first].alike == values)
 }
 
-/// What stands around numbers stands around all of them, or nearly: `12%` and `0.12` are
-/// not the same measure, nor are `$5` and `€5`.
+/// Whether numbers are of one measure by what stands around them: `12%` and `0.12` are
+/// not, nor are `$5` and `€5`.
 pub fn wears_one_thing(p: &Profile, values: u64) -> bool {
     match p.worn.as_slice() {
         [] => true,
-        [(_, times)] => {
-            let zeros_may_be_bare = times * 10 >= values * 9;
-            zeros_may_be_bare
-        }
+        // A price without its sign is a price; a number without `%` is another measure.
+        [("%" | "‰", times)] => times * 10 >= values * 9,
+        [_] => true,
         _ => false,
     }
 }

@@ -19,6 +19,7 @@ mod value_kind;
 mod write;
 
 pub use choose::{Choice, Chosen};
+pub use judge::Judgement;
 pub use layout::{Delimited, Heading, Layout, Part, Shape};
 pub use names::table_name;
 pub use profile::Profile;
@@ -29,7 +30,6 @@ use crate::flow::Options;
 use crate::records::splitter::{BLOCK, Splitter};
 use crate::source::SourceFile;
 use gather::{Differ, Gathered, as_text, gather};
-use judge::Judgement;
 
 /// What a draft comes to.
 #[derive(Debug)]
@@ -105,7 +105,9 @@ pub fn draft(
         Layout::Delimited(how) => how.delimiter.as_str(),
         Layout::Fixed | Layout::Lines => "",
     };
-    let judgement = judge::judge(&gathered.profiles, delimiter);
+    let mut judgement = judge::judge(&gathered.profiles, delimiter);
+    // Fields of set widths lose their spaces anyway.
+    judgement.trims &= shape.layout != Layout::Fixed;
     let columns = choose_all(&shape, &gathered, &distinct, &judgement, wanted);
     offer_trailer(&mut shape, &gathered);
     let text = write::spec(&shape, &columns, &judgement, &gathered, wanted);

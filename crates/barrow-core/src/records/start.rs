@@ -58,6 +58,8 @@ pub struct Start {
     pub notes: Vec<String>,
     /// Another encoding that is as likely, where it was told by the content.
     pub rival: Option<Rival>,
+    /// Whether all of it is ASCII, where it was told by the content.
+    pub is_ascii: bool,
 }
 
 /// Looks at a file's first bytes.
@@ -68,6 +70,7 @@ fn begin(plan: &Plan, source: &SourceFile, first: &[u8]) -> Result<Start, Error>
     let marked = byte_order_mark(first);
     let mut notes = Vec::new();
     let mut rival = None;
+    let mut is_ascii = false;
     let found = Packing::of(first);
     if found != Packing::None && plan.source.packing == Packing::None {
         notes.push(format!(
@@ -82,6 +85,7 @@ fn begin(plan: &Plan, source: &SourceFile, first: &[u8]) -> Result<Start, Error>
                 .map_err(|(message, _)| Error::Encoding(message))?;
             notes.push(format!("read as {}: {}", charset.name(), detected.why));
             rival = detected.rival;
+            is_ascii = detected.is_ascii;
             if let Some(why) = charset.cannot_be_cut() {
                 return Err(Error::Encoding(format!("{}: {why}", source.name())));
             }
@@ -109,6 +113,7 @@ fn begin(plan: &Plan, source: &SourceFile, first: &[u8]) -> Result<Start, Error>
         bytes: first[..mark].to_vec(),
         notes,
         rival,
+        is_ascii,
     })
 }
 

@@ -21,6 +21,8 @@ pub struct Detected {
     pub why: &'static str,
     /// An encoding that is as likely, with a word of the file in each.
     pub rival: Option<Rival>,
+    /// Whether every byte that was looked at is ASCII, so that most encodings say the same.
+    pub is_ascii: bool,
 }
 
 impl Detected {
@@ -29,6 +31,7 @@ impl Detected {
             label: encoding.name(),
             why,
             rival: None,
+            is_ascii: false,
         }
     }
 }
@@ -90,6 +93,7 @@ struct Look {
     bytes: u64,
     /// Words with bytes beyond ASCII.
     words: Words,
+    is_ascii: bool,
 }
 
 impl Look {
@@ -101,6 +105,7 @@ impl Look {
             zeros: [0; 2],
             bytes: 0,
             words: Words::default(),
+            is_ascii: true,
         }
     }
 
@@ -115,6 +120,7 @@ impl Look {
         }
         self.bytes += piece.len() as u64;
         if !piece.is_ascii() {
+            self.is_ascii = false;
             self.words.take(piece);
         }
         if !self.is_utf8 || (piece.is_ascii() && self.cut.is_empty()) {
@@ -139,7 +145,10 @@ impl Look {
             return Detected::surely(UTF_16BE, "every second byte is zero");
         }
         if self.is_utf8 {
-            return Detected::surely(UTF_8, "all of it is valid UTF-8");
+            return Detected {
+                is_ascii: self.is_ascii,
+                ..Detected::surely(UTF_8, "all of it is valid UTF-8")
+            };
         }
         let encoding = self.detector.guess(None, Utf8Detection::Deny);
         let (page, rival) = self.words.judge(encoding);
@@ -150,6 +159,7 @@ impl Look {
                 None => "it is not UTF-8, and its bytes look so",
             },
             rival,
+            is_ascii: false,
         }
     }
 }

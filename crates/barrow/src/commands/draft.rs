@@ -16,8 +16,8 @@ use barrow_targets::{Url, secret};
 use super::beside;
 use super::drift::{self, Drift};
 use super::job::Spec;
-use crate::args::Draft;
-use crate::failure::Failure;
+use crate::args::{Draft, Report};
+use crate::failure::{Failure, NOT_ALIKE};
 use crate::view::progress::Progress;
 use crate::view::{counted, ended};
 
@@ -134,27 +134,41 @@ fn against(args: &Draft, path: &Path) -> Result<ExitCode, Failure> {
     // What is new in the files is what is looked for.
     spec.plan.records.when_new_column = WhenNewColumn::Ignore;
     let files = spec.files(&args.files)?;
-    let drafted = drafted(args, &files, &Wanted::default())?;
+    // Types as they are: room is the spec's own affair.
+    let wanted = Wanted {
+        tight: true,
+        ..Wanted::default()
+    };
+    let drafted = drafted(args, &files, &wanted)?;
     let drift = Drift::find(&spec, &files, &drafted, options(args))?;
-    let mut said = drift::told(&drift, &spec.name(), drafted.records);
-    for line in drift.words() {
-        said += &format!("\n  {line}");
-    }
+    let name = spec.name();
+    let mut changed = false;
     if args.update.is_some() {
         let text = drift::updated(&spec.text, path, &drift)?;
-        if text == spec.text {
-            said += "\nnothing was changed in it";
-        } else {
+        changed = text != spec.text;
+        if changed {
             replace(path, &text)?;
-            said += &format!(
-                "\n{} was changed; next: barrow check {}",
-                spec.name(),
-                spec.name()
-            );
         }
     }
-    ended(writeln!(io::stdout(), "{said}"))?;
-    Ok(ExitCode::SUCCESS)
+    if args.report == Report::Json {
+        let document = drift::document(&drift, &name, drafted.records, changed);
+        ended(writeln!(io::stdout(), "{document:#}"))?;
+    } else {
+        let mut said = drift::told(&drift, &name, drafted.records);
+        for line in drift.words() {
+            said += &format!("\n  {line}");
+        }
+        said += &match (args.update.is_some(), changed) {
+            (false, _) => String::new(),
+            (true, false) => "\nnothing was changed in it".to_string(),
+            (true, true) => format!("\n{name} was changed; next: barrow check {name}"),
+        };
+        ended(writeln!(io::stdout(), "{said}"))?;
+    }
+    Ok(match args.update.is_none() && !drift.is_none() {
+        true => ExitCode::from(NOT_ALIKE),
+        false => ExitCode::SUCCESS,
+    })
 }
 
 /// Puts a spec's new text in its place, whole or not at all.

@@ -27,6 +27,13 @@ pub struct Drift {
     pub new: Vec<Chosen>,
     /// Columns whose values the spec does not take.
     pub changed: Vec<Changed>,
+    /// A column that has another name in the files: its own, the spec's name for the
+    /// header, and the header's.
+    pub renamed: Option<(String, String, String)>,
+    /// The encoding that the files are in, and the spec's.
+    pub encoding: Option<(String, String)>,
+    /// Words that stand for null in the files.
+    pub nulls: Vec<String>,
     /// Whether the records were read by the spec.
     pub was_read: bool,
 }
@@ -43,6 +50,8 @@ pub struct Changed {
     pub why: Vec<String>,
     /// Whether another type would take the values.
     pub by_type: bool,
+    /// Words among the rejected values that stand for null.
+    pub nulls: Vec<String>,
 }
 
 /// Counts what the spec rejects, column by column.
@@ -72,13 +81,23 @@ impl Drift {
             ));
         }
         let columns = &spec.plan.kinds[0].columns;
-        let mut drift = Drift::default();
+        let mut drift = Drift {
+            encoding: other_encoding(spec, drafted),
+            nulls: drafted
+                .judgement
+                .nulls
+                .iter()
+                .map(|w| (*w).to_string())
+                .collect(),
+            ..Drift::default()
+        };
         let splitter = Splitter::new(&spec.plan, Vec::new(), BLOCK);
         for file in files {
             if let Some(header) = splitter.header_names(file)? {
                 drift.compare_header(&header, columns, drafted);
             }
         }
+        drift.find_renamed(columns);
         if drift.missing.is_empty() {
             let mut counter = Counter(Tally::default());
             let flowed = flow::run(&spec.plan, files.to_vec(), options, &|_| {}, &mut counter);
@@ -96,7 +115,26 @@ impl Drift {
 
     /// Whether the files are as the spec says.
     pub fn is_none(&self) -> bool {
-        self.missing.is_empty() && self.new.is_empty() && self.changed.is_empty()
+        self.missing.is_empty()
+            && self.new.is_empty()
+            && self.changed.is_empty()
+            && self.encoding.is_none()
+    }
+
+    /// One column that is missing, and one new one of its sort, are rather the same under
+    /// another name.
+    fn find_renamed(&mut self, columns: &[ColumnPlan]) {
+        let ([missing], [new]) = (self.missing.as_slice(), self.new.as_slice()) else {
+            return;
+        };
+        let Some(column) = columns.iter().find(|column| column.name == *missing) else {
+            return;
+        };
+        if let Place::Named(from) = &column.place
+            && same_sort(column.ty, new.choice.ty)
+        {
+            self.renamed = Some((missing.clone(), from.clone(), original(new).to_string()));
+        }
     }
 
     fn compare_header(&mut self, header: &[String], columns: &[ColumnPlan], drafted: &Draft) {
@@ -165,6 +203,12 @@ impl Drift {
             drafted: chosen.map(|(_, chosen)| chosen.clone()),
             why: why.collect(),
             by_type: mine.iter().any(|kind| is_of_type(kind.code)),
+            nulls: self
+                .nulls
+                .iter()
+                .filter(|_| !column.ty.is_text() && mine.iter().any(|kind| is_unread(kind.code)))
+                .cloned()
+                .collect(),
         });
     }
 
@@ -172,6 +216,20 @@ impl Drift {
     pub fn words(&self) -> Vec<String> {
         let shown = |text: &str| visible(text.as_bytes());
         let mut words = Vec::new();
+        if let Some((found, said)) = &self.encoding {
+            words.push(format!(
+                "encoding  {said} → {found}: the files are in another"
+            ));
+        }
+        if let Some((name, from, to)) = &self.renamed {
+            words.push(format!(
+                "renamed   {}: \"{}\" → \"{}\"? the one is missing, the other new",
+                shown(name),
+                shown(from),
+                shown(to)
+            ));
+            return words;
+        }
         for name in &self.missing {
             words.push(format!("missing   {}: a header lacks it", shown(name)));
         }
@@ -199,6 +257,28 @@ impl Drift {
 
 fn original(chosen: &Chosen) -> &str {
     chosen.from.as_deref().unwrap_or(&chosen.name)
+}
+
+/// The encoding that the files are in and the spec's, where they read the files otherwise.
+fn other_encoding(spec: &Spec, drafted: &Draft) -> Option<(String, String)> {
+    let said = spec.plan.source.charset.as_ref()?;
+    let found = &drafted.shape.encoding.0;
+    let differs = !drafted.shape.is_ascii && !said.name().eq_ignore_ascii_case(found);
+    differs.then(|| (found.clone(), said.name().to_ascii_lowercase()))
+}
+
+/// Whether a fault is that a value is not written as its type is.
+fn is_unread(code: Code) -> bool {
+    matches!(
+        code,
+        Code::NotANumber
+            | Code::NotADate
+            | Code::NotATime
+            | Code::NotATimestamp
+            | Code::NotABoolean
+            | Code::NotAUuid
+            | Code::NotJson
+    )
 }
 
 /// Whether a fault is one that another type or writing would take.
@@ -256,9 +336,19 @@ fn wider(spec: Type, found: &Choice) -> Choice {
         },
     };
     Choice {
-        ty,
+        ty: match ty {
+            Type::VarChar(length) if ty != spec => Type::VarChar(rounded(length)),
+            ty => ty,
+        },
         ..found.clone()
     }
+}
+
+/// A length of text that leaves some room.
+fn rounded(length: u32) -> u32 {
+    const LENGTHS: [u32; 9] = [10, 20, 40, 60, 100, 200, 500, 1_000, 4_000];
+    let fits = LENGTHS.into_iter().find(|room| length <= *room);
+    fits.unwrap_or(length)
 }
 
 /// The spec's text with what the files contradict changed, and nothing else.
@@ -270,12 +360,26 @@ pub fn updated(text: &str, path: &Path, drift: &Drift) -> Result<String, Failure
     let mut document: DocumentMut = text
         .parse()
         .map_err(|e| Failure::not_done(format!("{shown}: {e}")))?;
+    if let Some((found, _)) = &drift.encoding {
+        let source = document
+            .entry("source")
+            .or_insert(Item::Table(Table::new()));
+        if let Some(source) = source.as_table_like_mut() {
+            put(source, "encoding", found.as_str().into());
+        }
+    }
     let columns = document
         .entry("columns")
         .or_insert(Item::Table(Table::new()));
     let Some(columns) = columns.as_table_like_mut() else {
         return Err(Failure::not_done(format!("{shown}: [columns] is no table")));
     };
+    if let Some((name, _, to)) = &drift.renamed {
+        if let Some(item) = columns.get_mut(name) {
+            rename(item, to);
+        }
+        return Ok(document.to_string());
+    }
     for changed in drift.changed.iter().filter(|changed| changed.by_type) {
         let (Some(chosen), Some(item)) = (&changed.drafted, columns.get_mut(&changed.name)) else {
             continue;
@@ -284,6 +388,8 @@ pub fn updated(text: &str, path: &Path, drift: &Drift) -> Result<String, Failure
         // Where the type itself takes the values, they are written in another way.
         let rewritten = choice.ty == changed.ty || !same_sort(choice.ty, changed.ty);
         set(item, &choice, rewritten);
+        add_nulls(item, &changed.nulls);
+        refresh(columns, &changed.name, chosen);
     }
     for chosen in &drift.new {
         let mut keys = InlineTable::new();
@@ -334,34 +440,133 @@ fn put(keys: &mut dyn toml_edit::TableLike, key: &str, mut new: Value) {
     keys.insert(key, Item::Value(new));
 }
 
+/// Has a column found under another name of the header.
+fn rename(item: &mut Item, to: &str) {
+    if let Some(short) = item.as_value_mut().filter(|value| value.is_str()) {
+        let decor = short.decor().clone();
+        let mut keys = InlineTable::new();
+        keys.insert("type", short.as_str().unwrap_or_default().into());
+        *short = Value::InlineTable(keys);
+        *short.decor_mut() = decor;
+    }
+    if let Some(keys) = item.as_table_like_mut() {
+        put(keys, "from", to.into());
+    }
+}
+
+/// Adds words for null to those that a column has.
+fn add_nulls(item: &mut Item, words: &[String]) {
+    if words.is_empty() {
+        return;
+    }
+    if let Some(short) = item.as_value_mut().filter(|value| value.is_str()) {
+        let decor = short.decor().clone();
+        let mut keys = InlineTable::new();
+        keys.insert("type", short.as_str().unwrap_or_default().into());
+        *short = Value::InlineTable(keys);
+        *short.decor_mut() = decor;
+    }
+    let Some(keys) = item.as_table_like_mut() else {
+        return;
+    };
+    let known = keys.get("null_words").and_then(Item::as_array).cloned();
+    let mut list = known.unwrap_or_else(|| [""].into_iter().collect());
+    for word in words {
+        if !list.iter().any(|known| known.as_str() == Some(word)) {
+            list.push(word.as_str());
+        }
+    }
+    put(keys, "null_words", Value::Array(list));
+}
+
+/// Puts new evidence in the place of what a draft wrote above a column.
+fn refresh(columns: &mut dyn toml_edit::TableLike, name: &str, chosen: &Chosen) {
+    let Some(mut key) = columns.key_mut(name) else {
+        return;
+    };
+    let decor = key.leaf_decor_mut();
+    let above = decor
+        .prefix()
+        .and_then(|prefix| prefix.as_str())
+        .unwrap_or_default();
+    let is_evidence = |line: &str| {
+        let words = line.trim_start_matches("# ");
+        let is_counted = words.split_once(' ').is_some_and(|(count, rest)| {
+            count.chars().all(|c| c.is_ascii_digit()) && rest.starts_with("value")
+        });
+        line.starts_with("# ") && (is_counted || words.starts_with("! "))
+    };
+    if !above.lines().any(is_evidence) {
+        return;
+    }
+    let mut kept: Vec<String> = above
+        .lines()
+        .filter(|line| !is_evidence(line))
+        .map(String::from)
+        .collect();
+    kept.push(format!("# {}", chosen.evidence.replace(['\r', '\n'], " ")));
+    for remark in &chosen.remarks {
+        kept.push(format!("# ! {}", remark.line().replace(['\r', '\n'], " ")));
+    }
+    decor.set_prefix(kept.join("\n") + "\n");
+}
+
 /// How a choice's values are written, as keys of a spec.
 fn writing(choice: &Choice) -> Vec<(&'static str, Value)> {
     let list = |words: &[&str]| Value::Array(words.iter().copied().collect::<Array>());
+    let texts =
+        |words: &[String]| Value::Array(words.iter().map(String::as_str).collect::<Array>());
     let mut keys = Vec::new();
-    if !choice.null_words.is_empty() {
-        let words: Vec<&str> = [""]
-            .into_iter()
-            .chain(choice.null_words.iter().map(String::as_str))
-            .collect();
-        keys.push(("null_words", list(&words)));
-    }
     if let Some((decimal, group)) = &choice.marks {
         keys.push(("decimal_mark", decimal.as_str().into()));
         keys.push(("group_mark", group.as_str().into()));
     }
+    if !choice.take_off.is_empty() {
+        keys.push(("take_off", texts(&choice.take_off)));
+    }
+    if let Some(sign) = choice.sign {
+        keys.push(("sign", sign.into()));
+    }
     match choice.patterns.as_slice() {
         [] => {}
         [one] => keys.push(("pattern", one.as_str().into())),
-        several => {
-            let several: Vec<&str> = several.iter().map(String::as_str).collect();
-            keys.push(("pattern", list(&several)));
-        }
+        several => keys.push(("pattern", texts(several))),
     }
     if let Some((yes, no)) = &choice.words {
         keys.push(("true_words", list(&[yes])));
         keys.push(("false_words", list(&[no])));
     }
     keys
+}
+
+/// What was found, for programs.
+pub fn document(drift: &Drift, spec: &str, records: u64, was_changed: bool) -> serde_json::Value {
+    use serde_json::json;
+    let new: Vec<_> = drift
+        .new
+        .iter()
+        .map(|chosen| json!({ "name": original(chosen), "type": chosen.choice.ty.to_string() }))
+        .collect();
+    let changed: Vec<_> = drift
+        .changed
+        .iter()
+        .map(|c| {
+            let now = match (&c.drafted, c.by_type) {
+                (Some(chosen), true) => Some(wider(c.ty, &chosen.choice).ty.to_string()),
+                _ => None,
+            };
+            json!({ "column": c.name, "type": c.ty.to_string(), "would_be": now, "why": c.why })
+        })
+        .collect();
+    json!({
+        "spec": spec, "same": drift.is_none(), "records": records, "was_read": drift.was_read,
+        "missing": drift.missing, "new": new, "changed": changed,
+        "renamed": drift.renamed.as_ref().map(|(column, from, to)| {
+            json!({ "column": column, "from": from, "to": to })
+        }),
+        "encoding": drift.encoding.as_ref().map(|(found, said)| json!({ "spec": said, "files": found })),
+        "spec_was_changed": was_changed,
+    })
 }
 
 /// What was found, in one line.

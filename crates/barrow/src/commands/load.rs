@@ -9,8 +9,8 @@ use super::job::Spec;
 use crate::args::{Load, Report};
 use crate::failure::{BEYOND_TOLERANCE, Failure};
 use crate::loading::{self, Order};
-use crate::view::shared;
 use crate::view::summary::{self, Outcome, Summary};
+use crate::view::{counted, shared};
 
 /// Loads, and says what came of it.
 pub fn run(args: &Load) -> Result<ExitCode, Failure> {
@@ -18,6 +18,7 @@ pub fn run(args: &Load) -> Result<ExitCode, Failure> {
     let mut spec = Spec::read(&args.spec, shared.into.as_deref(), shared.table.as_deref())?;
     apply(args, &mut spec)?;
     let files = spec.files(&args.files)?;
+    mention_remarks(&spec, shared.quiet);
     let url = spec.url(shared.into.as_deref())?;
     let order = Order {
         job: spec.job_in(shared.table.as_deref(), url.dialect())?,
@@ -42,6 +43,19 @@ pub fn run(args: &Load) -> Result<ExitCode, Failure> {
         Report::Json => summary::print_json(&summary)?,
     }
     Ok(code(&summary))
+}
+
+/// Says how many remarks of a draft nobody has taken out of the spec.
+fn mention_remarks(spec: &Spec, is_quiet: bool) {
+    let is_remark = |line: &&str| line.trim_start().starts_with("# ! ");
+    let count = spec.text.lines().filter(is_remark).count() as u64;
+    if count > 0 && !is_quiet {
+        anstream::eprintln!(
+            "{} still has {} of its draft, marked with !",
+            spec.name(),
+            counted(count, "remark")
+        );
+    }
 }
 
 fn share(

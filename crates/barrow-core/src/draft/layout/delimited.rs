@@ -253,13 +253,13 @@ pub fn with(lines: &[String], delimiter: &str) -> Option<Candidate> {
         skips_spaces: false,
     };
     let mut candidate = Candidate::new(lines, how(&quote))?;
-    // Quotes that make no sense in many records are none.
-    let broken = candidate
-        .records
-        .iter()
-        .filter(|r| r.fields.is_none())
-        .count();
-    if broken * 20 > candidate.records.len() || (broken > 0 && delimiter == "\t") {
+    // Quotes that make no sense more often than they do are none.
+    let broken = candidate.records.iter().filter(|r| r.fields.is_none());
+    let broken = broken.count();
+    let opens =
+        |line: &&String| line.starts_with(&quote) || line.contains(&format!("{delimiter}{quote}"));
+    let quoted = lines.iter().filter(opens).count();
+    if broken > 2 && broken * 2 >= quoted {
         let plain = Candidate::new(lines, how(""))?;
         if plain.width >= candidate.width && plain.share() > candidate.share() {
             candidate = plain;

@@ -62,6 +62,8 @@ pub struct Part {
 pub struct Shape {
     /// The encoding's label, and why it was taken.
     pub encoding: (String, Vec<String>),
+    /// Whether all of the first file is ASCII, which most encodings read alike.
+    pub is_ascii: bool,
     /// How the first file is packed.
     pub packing: Packing,
     /// The layout.
@@ -110,6 +112,7 @@ pub fn find(source: &SourceFile, wanted: &Wanted) -> Result<Shape, Error> {
             sample.start.charset.name().to_ascii_lowercase(),
             sample.start.notes.clone(),
         ),
+        is_ascii: sample.start.is_ascii,
         packing: sample.packing,
         layout: Layout::Lines,
         share: 100,
