@@ -94,7 +94,7 @@ pub fn columns(
             from: (by_name && *original != name).then(|| original.clone()),
             evidence: super::evidence::line(profile, &choice, *distinct),
             is_nothing: original.trim().is_empty()
-                && class == Class::Nothing
+                && profile.values == 0
                 && profile.quoted_empty == 0
                 && shape.heading != Heading::None,
             name,

@@ -246,13 +246,17 @@ pub fn with(lines: &[String], delimiter: &str) -> Option<Candidate> {
         return None;
     }
     let quote = quote(lines, delimiter);
-    let how = |quote: &str| Delimited {
+    let how = |quote: &str, skips_spaces: bool| Delimited {
         delimiter: delimiter.to_string(),
         quote: quote.to_string(),
         escape: escape(lines, quote),
-        skips_spaces: false,
+        skips_spaces,
     };
-    let mut candidate = Candidate::new(lines, how(&quote))?;
+    let mut candidate = Candidate::new(lines, how(&quote, false))?;
+    let skips = delimiter != " " && skips_spaces(&candidate);
+    if skips {
+        candidate = Candidate::new(lines, how(&quote, true))?;
+    }
     // Quotes that make no sense more often than they do are none.
     let broken = candidate.records.iter().filter(|r| r.fields.is_none());
     let broken = broken.count();
@@ -260,28 +264,33 @@ pub fn with(lines: &[String], delimiter: &str) -> Option<Candidate> {
         |line: &&String| line.starts_with(&quote) || line.contains(&format!("{delimiter}{quote}"));
     let quoted = lines.iter().filter(opens).count();
     if broken > 2 && broken * 2 >= quoted {
-        let plain = Candidate::new(lines, how(""))?;
+        let plain = Candidate::new(lines, how("", skips))?;
         if plain.width >= candidate.width && plain.share() > candidate.share() {
             candidate = plain;
         }
     }
-    if delimiter != " " && skips_spaces(&candidate) {
-        let how = Delimited {
-            skips_spaces: true,
-            ..candidate.how.clone()
-        };
-        return Candidate::new(lines, how);
-    }
     Some(candidate)
 }
 
+/// More lines explained are better, titles being none of them; then a header that fits;
+/// then more fields.
 fn is_better(new: &Candidate, best: &Candidate) -> bool {
-    let slack = 10;
-    let (a, b) = (new.share(), best.share());
+    const SLACK: usize = 10;
+    let explained = |candidate: &Candidate| {
+        let short = if candidate.is_ragged {
+            candidate.short
+        } else {
+            0
+        };
+        (candidate.fits + short) * 1_000 / candidate.records.len().max(1)
+    };
+    let (a, b) = (explained(new), explained(best));
+    let is_near = a.abs_diff(b) <= SLACK;
     match (new.titles == 0, best.titles == 0) {
-        (true, false) => a + slack >= b || new.width > best.width,
-        (false, true) => a > b + slack && new.width > best.width,
-        _ => a > b + slack || (a + slack >= b && new.width > best.width),
+        _ if !is_near => a > b,
+        (true, false) => true,
+        (false, true) => false,
+        _ => new.width > best.width,
     }
 }
 
