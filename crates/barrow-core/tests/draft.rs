@@ -303,6 +303,13 @@ fn a_header_stands_below_comments_which_are_no_preamble() {
 }
 
 #[test]
+fn a_line_that_names_the_delimiter_is_read_past() {
+    let (draft, rows) = rows_of("sep=;\nid;kg\n1;2,5\n2;3,5\n");
+    assert_eq!((names(&draft), rows.len()), (vec!["id", "kg"], 2));
+    assert_eq!(draft.shape.preamble, 1);
+}
+
+#[test]
 fn where_nothing_tells_the_first_line_is_a_record() {
     let (draft, rows) = rows_of("Ada,Fen\nIvy,Norrey\nBo,Lane\n");
     assert_eq!(rows.len(), 3);

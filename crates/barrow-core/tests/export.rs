@@ -318,6 +318,7 @@ proptest! {
             any::<bool>(),
         ),
         mark in any::<bool>(),
+        spaces in one(vec!["keep", "skip"]),
     ) {
         let escape = if quote.is_empty() && escape == "doubled" { "doubled" } else { escape };
         let comment = if comment { "comment = \"#\"\n" } else { "" };
@@ -327,6 +328,7 @@ proptest! {
             "[source]\nencoding = \"{encoding}\"\n[records]\nheader = \"{header}\"\n\
              ending = \"{ending}\"\n{comment}[delimited]\ndelimiter = \"{delimiter}\"\n\
              quote = \"{quote}\"\nescape = \"{escape}\"\nquote_when = \"{when}\"\n\
+             spaces_after_delimiter = \"{spaces}\"\n\
              [values]\nnull_words = {nulls}\nquoted_empty = \"{empty}\"\n\
              [export]\nwhen_unfit = \"reject\"\nbyte_order_mark = {mark}\n[columns]\n"
         );

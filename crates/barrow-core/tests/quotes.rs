@@ -154,3 +154,27 @@ fn an_escape_makes_a_record_end_of_its_own_ordinary() {
     let out = read(spec, "a!XXb,cXX\"d!XXe!\"f\",gXX");
     assert_eq!(out.cells(), [["aXXb", "c"], ["dXXe\"f", "g"]]);
 }
+
+#[test]
+fn a_quote_opens_after_spaces_that_are_skipped() {
+    let spec = "[records]\nheader = \"names\"\n[delimited]\nspaces_after_delimiter = \"skip\"\n\
+        [columns]\nid = \"integer\"\nname = \"text\"\nkg = \"decimal(5,1)\"\n";
+    let file = "id, name,   kg\n1, \"Fen, \"\"low\"\"\", 2.5\n2, Lane ,3.5\n3, \"over\nlines\",  1.5\n4,  , 0.5\n";
+    let out = read(spec, file);
+    assert!(out.rejects.is_empty(), "{:?}", out.rejects);
+    let wanted = [
+        ["1", "Fen, \"low\"", "25"],
+        ["2", "Lane ", "35"],
+        ["3", "over\nlines", "15"],
+        ["4", "NULL", "5"],
+    ];
+    assert_eq!(out.cells(), wanted);
+    // Without the key the spaces are the field's, and a quote after them is text.
+    let out = read(
+        &spec
+            .replace("skip", "keep")
+            .replace("header = \"names\"", "header = \"skip\""),
+        "a,b,c\n1, \"x\",2.5\n",
+    );
+    assert_eq!(out.cells(), [["1", " \"x\"", "25"]]);
+}

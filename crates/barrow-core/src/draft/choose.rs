@@ -250,7 +250,7 @@ impl Chooser<'_> {
             .patterns
             .iter()
             .any(|(place, count)| KNOWN[*place].text == "%Y%m%d" && *count == values);
-        if dates && between(1900_01_01, 2100_12_31) {
+        if dates && between(19_000_101, 21_001_231) {
             remarks.push(Remark::new(
                 "every number is also a date, year first",
                 "type = \"date\", pattern = \"%Y%m%d\"",
@@ -284,7 +284,7 @@ impl Chooser<'_> {
         }
         match digits {
             // As much room as SQLite has for an exact number.
-            0..FLOAT_DIGITS => decimal_of((digits + 4).max(10).min(FLOAT_DIGITS), scale),
+            0..FLOAT_DIGITS => decimal_of((digits + 4).clamp(10, FLOAT_DIGITS), scale),
             _ => decimal_of((digits + 4).min(38), scale),
         }
     }

@@ -174,6 +174,9 @@ pub(super) fn gather(
     };
     match flow::run(&plan, files.to_vec(), options.clone(), &encode, &mut sink) {
         Ok(()) => sink.finish(),
+        Err(Failure::Source(Error::Empty { file, .. })) => Err(Error::NoFile(format!(
+            "{file} has no record, so there is nothing to draft"
+        ))),
         Err(Failure::Source(error) | Failure::Sink(error)) => Err(error),
     }
 }
@@ -260,8 +263,10 @@ impl Sink for Gather<'_> {
         }
         let lasts = batch.parts.iter().filter_map(|rows| rows.marks.last());
         let last_good = lasts.max().map(|mark| *mark as usize + 1);
-        let lengths = batch.block.marks.iter().map(|mark| mark.range().len());
-        self.longest = self.longest.max(lengths.max().unwrap_or(0));
+        if self.too_wide > 0 {
+            let lengths = batch.block.marks.iter().map(|mark| mark.range().len());
+            self.longest = self.longest.max(lengths.max().unwrap_or(0));
+        }
         self.note_last(batch);
         if !batch.block.marks.is_empty() {
             self.last_line_bad = last_good != Some(batch.block.marks.len());

@@ -110,6 +110,7 @@ pub fn draft(
     judgement.trims &= shape.layout != Layout::Fixed;
     let columns = choose_all(&shape, &gathered, &distinct, &judgement, wanted);
     offer_trailer(&mut shape, &gathered);
+    say_spaces(&mut shape, &gathered, &judgement);
     let text = write::spec(&shape, &columns, &judgement, &gathered, wanted);
     Ok(Draft {
         shape,
@@ -144,6 +145,27 @@ fn choose_all(
         )
     });
     each.collect()
+}
+
+/// Spaces that are taken off texts are said.
+fn say_spaces(shape: &mut Shape, gathered: &Gathered, judgement: &Judgement) {
+    if let Layout::Delimited(how) = &shape.layout
+        && how.skips_spaces
+    {
+        shape.remarks.push(Remark::of_file(
+            "spaces after a delimiter are no part of the field",
+            "spaces_after_delimiter = \"keep\"",
+        ));
+    }
+    let has_spaces = |profile: &Profile| {
+        profile.blanks > 0 && judge::class(profile, judgement) == judge::Class::Text
+    };
+    if judgement.trims && gathered.profiles.iter().any(has_spaces) {
+        shape.remarks.push(Remark::of_file(
+            "spaces stand around numbers and dates, and so are no part of texts either",
+            "trim = \"none\"",
+        ));
+    }
 }
 
 /// A last record that looks like a total is one of the records until somebody says so.

@@ -328,21 +328,21 @@ pub fn cut(lines: &[String], plan: &DelimitedPlan) -> Vec<Cut> {
         }
         let mut text = lines[first].clone();
         let mut found = None;
-        for more in first + 1..lines.len().min(first + MOST_JOINED) {
+        for more in lines.iter().skip(first + 1).take(MOST_JOINED) {
             text.push('\n');
-            text += &lines[more];
-            if let Some(fields) = split(&text, plan) {
-                found = Some((fields, more + 1));
+            text += more;
+            at += 1;
+            found = split(&text, plan);
+            if found.is_some() {
                 break;
             }
         }
-        let fields = found.map(|(fields, next)| {
-            at = next;
-            fields
-        });
+        if found.is_none() {
+            at = first + 1;
+        }
         records.push(Cut {
             line: first,
-            fields,
+            fields: found,
         });
     }
     records

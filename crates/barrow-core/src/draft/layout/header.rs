@@ -227,7 +227,7 @@ fn by_words(head: &[String], columns: &[Column]) -> Verdict {
         return Verdict::Unknown;
     }
     let among = |(name, column): (&String, &Column)| {
-        !name.trim().is_empty() && column.values.iter().any(|value| *value == name.as_str())
+        !name.trim().is_empty() && column.values.contains(&name.as_str())
     };
     let usual = |name: &&String| USUAL.contains(&name.trim().to_lowercase().as_str());
     let several = head.iter().filter(usual).count() > 1;

@@ -178,9 +178,19 @@ fn tell(sample: &Sample, shape: &mut Shape) -> bool {
             .is_some_and(|c| line.starts_with(c.as_str()))
     };
     // The lines that may be records, and where each stands.
-    let places: Vec<usize> = (0..all.len())
+    let mut places: Vec<usize> = (0..all.len())
         .filter(|place| !is_comment(&all[*place]) && !all[*place].trim().is_empty())
         .collect();
+    // Some programs write the delimiter above the header: `sep=;`.
+    let names_mark = |place: &usize| {
+        let line = all[*place].to_ascii_lowercase();
+        line.starts_with("sep=") && line.chars().count() == 5
+    };
+    let has_mark = places.len() > 1 && names_mark(&places[0]);
+    if has_mark {
+        places.remove(0);
+        shape.preamble = places[0] as u64;
+    }
     let lines: Vec<String> = places.iter().map(|place| all[*place].clone()).collect();
     if lines.is_empty() {
         return false;
@@ -188,12 +198,16 @@ fn tell(sample: &Sample, shape: &mut Shape) -> bool {
     shape.comment = comment.clone();
     let last_comment = all[..places[0]].iter().rev().find(|line| is_comment(line));
     let candidate = delimited::find(&lines);
-    let types = [",", ";", "|", "\t", "^", "~"]
-        .iter()
-        .find_map(|delimiter| {
-            let candidate = delimited::with(&lines, delimiter)?;
-            Some((record_types::delimited(&candidate)?, candidate))
-        });
+    // A table whose records all have one width is of one type.
+    let is_table = candidate
+        .as_ref()
+        .is_some_and(|found| found.fits == lines.len());
+    let delimiters = [",", ";", "|", "\t", "^", "~"];
+    let mut delimiters = delimiters.iter().filter(|_| !is_table);
+    let types = delimiters.find_map(|delimiter| {
+        let candidate = delimited::with(&lines, delimiter)?;
+        Some((record_types::delimited(&candidate)?, candidate))
+    });
     if let Some((types, candidate)) = types {
         several(types, Layout::Delimited(candidate.how), shape);
         return true;
@@ -279,7 +293,9 @@ fn listed(found: fixed::Found, places: &[usize], shape: &mut Shape) {
         .get(found.preamble)
         .copied()
         .unwrap_or(found.preamble);
-    shape.preamble = if found.preamble == 0 { 0 } else { first as u64 };
+    if found.preamble > 0 {
+        shape.preamble = first as u64;
+    }
     let made: Vec<String> = (1..=found.spots.len())
         .map(|n| format!("column_{n}"))
         .collect();

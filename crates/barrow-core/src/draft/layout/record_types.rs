@@ -83,7 +83,7 @@ pub fn fixed(lines: &[String]) -> Option<Vec<RecordType>> {
 /// most one of them has no mark of its own.
 fn in_turn(lines: &[&String]) -> Option<Vec<RecordType>> {
     (2..=4).find_map(|turn| {
-        if lines.len() % turn != 0 || lines.len() < turn * 2 {
+        if !lines.len().is_multiple_of(turn) || lines.len() < turn * 2 {
             return None;
         }
         let phase = |at: usize| {

@@ -112,6 +112,46 @@ impl Whole {
     }
 }
 
+/// What a batch's short numbers with a point come to.
+pub(super) struct Points {
+    times: u64,
+    whole: u32,
+    fraction: (u32, u32),
+    range: (f64, f64),
+}
+
+impl Default for Points {
+    fn default() -> Self {
+        Points {
+            times: 0,
+            whole: 0,
+            fraction: (u32::MAX, 0),
+            range: (f64::INFINITY, f64::NEG_INFINITY),
+        }
+    }
+}
+
+impl Points {
+    #[inline]
+    fn take(&mut self, whole: u32, fraction: u32, times: u64, size: f64) {
+        self.times += times;
+        self.whole = self.whole.max(whole);
+        self.fraction = (self.fraction.0.min(fraction), self.fraction.1.max(fraction));
+        self.range = (self.range.0.min(size), self.range.1.max(size));
+    }
+
+    fn marks(&self) -> Option<Marks> {
+        (self.times > 0).then(|| Marks {
+            fits: self.times,
+            whole: self.whole,
+            fraction: self.fraction.1,
+            least_fraction: Some(self.fraction.0),
+            range: Some(self.range),
+            ..Marks::default()
+        })
+    }
+}
+
 impl Profile {
     /// Adds what was gathered apart, for speed.
     pub(super) fn settle(&mut self, room: &Room) {
@@ -128,6 +168,11 @@ impl Profile {
         }
         if let Some((least, most)) = range {
             self.widen(least.into(), most.into());
+        }
+        // A number with one point reads alike with groups and without.
+        if let Some(points) = room.points.marks() {
+            self.marks[0].add(&points);
+            self.marks[2].add(&points);
         }
     }
 
@@ -205,9 +250,7 @@ impl Profile {
         }
         let size = short.number as f64 / TENS[after];
         let size = if minus { -size } else { size };
-        for place in [0, 2] {
-            self.marks[place].take(short.whole, after as u32, times, size);
-        }
+        room.points.take(short.whole, after as u32, times, size);
         if mark > 1 && digits[0] == b'0' {
             self.leading_zeros += times;
         }
@@ -277,10 +320,8 @@ impl Profile {
                 fits = true;
             }
         }
-        if fits {
-            if digits.len() > 1 && digits[0] == b'0' && digits[1].is_ascii_digit() {
-                self.leading_zeros += times;
-            }
+        if fits && digits.len() > 1 && digits[0] == b'0' && digits[1].is_ascii_digit() {
+            self.leading_zeros += times;
         }
         fits
     }
@@ -314,15 +355,17 @@ struct Dressed<'v> {
 impl Dressed<'_> {
     /// None where what is left is no start of a number, or nothing stands around it.
     fn of(value: &[u8]) -> Option<Dressed<'_>> {
-        // Nearly every text fails here: a number ends in a digit, or in what it wears.
-        let last = *value.last()?;
-        let first = *value.first()?;
-        if first.is_ascii_alphabetic() && !b"RUEGCK".contains(&first) {
-            return None;
-        }
-        if !(last.is_ascii_digit() || last >= 0x80 || b"%-+)$DRPFB.".contains(&last))
-            || value.len() > 40
-        {
+        // Nearly every text fails here: a number that wears something has a digit at one
+        // end at the most, and what it wears at the other.
+        let (first, last) = (*value.first()?, *value.last()?);
+        let starts = match first {
+            b'0'..=b'9' => !last.is_ascii_digit(),
+            b'a'..=b'z' => false,
+            b'A'..=b'Z' => b"RUEGCK".contains(&first),
+            _ => true,
+        };
+        let ends = last.is_ascii_digit() || last >= 0x80 || b"%-+)$DRPFB.".contains(&last);
+        if !starts || !ends || value.len() > 40 {
             return None;
         }
         let mut text = std::str::from_utf8(value).ok()?;
