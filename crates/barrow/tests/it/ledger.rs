@@ -746,3 +746,28 @@ fn files_are_moved_or_deleted_once_they_are_in(kind: Kind) {
     let sql = "SELECT count(*), count(DISTINCT id) FROM d WHERE id >= 5";
     assert_eq!(d.rows(sql), ["20|20"]);
 }
+
+#[test]
+fn a_ledger_of_a_later_program_is_refused_and_not_misread() {
+    let m = crate::market::Market::with(&[
+        ("d.csv", &b"id,note\n1,a\n"[..]),
+        (
+            "d.spec.toml",
+            b"[source]\nfiles = [\"d.csv\"]\n[columns]\nid = \"integer\"\nnote = \"text\"\n\
+              [target]\ninto = \"sqlite:m.db\"\ntable = \"d\"\ncreate = true\n",
+        ),
+    ]);
+    assert_eq!(m.run("load d.spec.toml").code, 0);
+    m.sql("UPDATE barrow_runs SET outcome = 'put_by'");
+    // Read as a failed run, its file would be loaded a second time.
+    for command in [
+        "load d.spec.toml",
+        "ledger --into sqlite:m.db",
+        "check d.spec.toml",
+    ] {
+        let said = m.run(command);
+        assert_eq!(said.code, 1, "{command}: {}", said.out);
+        assert!(said.err.contains("put_by"), "{command}: {}", said.err);
+    }
+    assert_eq!(m.count("SELECT count(*) FROM d"), 1);
+}

@@ -33,6 +33,19 @@ fn run_into(d: &Database, into: &str, environment: &[(&str, &str)]) -> crate::ma
     crate::market::said(command)
 }
 
+/// The certificate of somebody who signed nothing here; its key was thrown away.
+const OTHER_ROOT: &str = "\
+-----BEGIN CERTIFICATE-----\n\
+MIIBTzCCAQGgAwIBAgIUIeaJcs/KeTy3FhAYH2Se8Uk9PgUwBQYDK2VwMBwxGjAY\n\
+BgNVBAMMEVRhbnN5IExhbmUgbm9ib2R5MCAXDTI2MTEyNzE4MTE0N1oYDzIxMjYx\n\
+MTAzMTgxMTQ3WjAcMRowGAYDVQQDDBFUYW5zeSBMYW5lIG5vYm9keTAqMAUGAytl\n\
+cAMhAC93F1dTezbT2XFUJp5Gqb+AiGJEUAbJjaTnvvOHlrEzo1MwUTAdBgNVHQ4E\n\
+FgQUlPB19Yuv9iBo1snOU5ESZpvkTZwwHwYDVR0jBBgwFoAUlPB19Yuv9iBo1snO\n\
+U5ESZpvkTZwwDwYDVR0TAQH/BAUwAwEB/zAFBgMrZXADQQDymAjylfnSQu7T1tsx\n\
+9IkBVi0HX3a14MKg1D/MAwTYbxWYDa8omXSSCCzl0/qiu1b4nFHGV3/63GVTacJo\n\
+7hkJ\n\
+-----END CERTIFICATE-----\n\n";
+
 #[test]
 fn postgres_lines_are_encrypted_as_the_address_says() {
     let d = database(Kind::Postgres);
@@ -55,6 +68,19 @@ fn postgres_lines_are_encrypted_as_the_address_says() {
         assert_eq!(said.code, 0, "{mode}: {}", said.err);
         assert_eq!(d.rows("SELECT DISTINCT note FROM d"), [encrypted], "{mode}");
     }
+    // libpq, whose words these are, asks a root file that is named also with `require`
+    // (PostgreSQL's manual, 34.19.1): one that signed nothing refuses the server.
+    let asks = format!("sslmode=require&sslrootcert={root}");
+    assert_eq!(run_into(&d, &with(&asks), &[]).code, 0);
+    d.market.write("other.pem", OTHER_ROOT.as_bytes());
+    let other = d.market.path("other.pem");
+    let said = run_into(
+        &d,
+        &with(&format!("sslmode=require&sslrootcert={}", other.display())),
+        &[],
+    );
+    assert_eq!(said.code, 1, "{}", said.out);
+    assert!(said.err.contains("ertificate"), "{}", said.err);
     // The machine does not trust whoever signed it.
     let said = run_into(&d, &with("sslmode=verify-full"), &[]);
     assert_eq!(said.code, 1);
