@@ -112,18 +112,19 @@ impl Look {
     fn at(&mut self, piece: &[u8], last: bool) {
         // What is ASCII says nothing of an encoding, and is most of most files: to
         // feed it to the detector took longer than all the rest of a draft.
-        if !piece.is_ascii() || last {
+        let is_ascii = piece.is_ascii();
+        if !is_ascii || last {
             self.detector.feed(piece, last);
         }
         for place in memchr::memchr_iter(0, piece) {
             self.zeros[(self.bytes as usize + place) % 2] += 1;
         }
         self.bytes += piece.len() as u64;
-        if !piece.is_ascii() {
+        if !is_ascii {
             self.is_ascii = false;
             self.words.take(piece);
         }
-        if !self.is_utf8 || (piece.is_ascii() && self.cut.is_empty()) {
+        if !self.is_utf8 || (is_ascii && self.cut.is_empty()) {
             return;
         }
         let mut joined = std::mem::take(&mut self.cut);
