@@ -89,7 +89,7 @@ fn spec(form: Form, file: &str) -> String {
     });
     let values = match form {
         Form::Marked => {
-            "[delimited]\ndelimiter = \";\"\n[values]\ntrim = \"both\"\nnull_words = [\"\", \"N/A\"]\n\
+            "[delimited]\ndelimiter = \";\"\n[values]\ntrim = \"both\"\nnull_values = [\"\", \"N/A\"]\n\
              decimal_mark = \",\"\ndate = \"%d/%m/%Y\"\ntimestamp = \"%d/%m/%Y %H:%M:%S\"\n"
         }
         _ => "",

@@ -23,7 +23,7 @@ pub enum Error {
         source: std::io::Error,
     },
     /// A file is packed in another way than the spec says.
-    #[error("{file} is packed with \"{found}\", and the spec says packing = \"{said}\"")]
+    #[error("{file} is packed with \"{found}\", and the spec says compression = \"{said}\"")]
     Packing {
         /// The file as people named it.
         file: String,
@@ -152,7 +152,7 @@ pub enum Error {
         bytes: usize,
     },
     /// A part of the program failed where it never should.
-    #[error("a worker failed: {0}; nothing was kept, please report this with the spec")]
+    #[error("a worker failed: {0}; nothing was committed, please report this with the spec")]
     Worker(String),
 }
 

@@ -195,7 +195,7 @@ fn numbers_that_may_be_dates_are_numbers_with_a_remark() {
         assert_eq!(types(&draft)[0], "bigint");
         says(&draft, words)
     };
-    assert!(remark(&["20310105", "20311231"], "pattern = \"%Y%m%d\""));
+    assert!(remark(&["20310105", "20311231"], "format = \"%Y%m%d\""));
     assert!(remark(&["1925000000", "1925003600"], "unix_seconds"));
     assert!(remark(
         &["1925000000000", "1925003600000"],
@@ -344,7 +344,7 @@ fn the_order_of_day_and_month_is_decided_by_a_sister() {
     assert!(draft.text.contains("date = \"%m/%d/%Y\""), "{}", draft.text);
     assert!(remarks(&draft).is_empty());
     let (draft, _) = rows_of("day,b\n03/04/2031,x\n05/06/2031,y\n");
-    says(&draft, "pattern = \"%m/%d/%Y\"");
+    says(&draft, "format = \"%m/%d/%Y\"");
 }
 
 #[test]
@@ -352,7 +352,7 @@ fn null_words_are_those_that_a_sister_proves() {
     let text = "n,town,iso\n1.5,Fen,FE\nNA,NA,NA\n2.5,Lane,LA\n3.5,Moor,MO\n";
     let (draft, rows) = rows_of(text);
     assert!(
-        draft.text.contains("null_words = [\"\", \"NA\"]"),
+        draft.text.contains("null_values = [\"\", \"NA\"]"),
         "{}",
         draft.text
     );

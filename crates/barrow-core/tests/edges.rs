@@ -18,7 +18,7 @@ fn same(spec: &str, file: &[u8]) -> common::Out {
     out
 }
 
-const SHORT: &str = "[records]\nlongest = 100\n";
+const SHORT: &str = "[records]\nmax_record_size = 100\n";
 
 #[test]
 fn a_header_may_be_longer_than_the_longest_record() {
@@ -32,7 +32,7 @@ fn a_header_may_be_longer_than_the_longest_record() {
         names.join(","),
         fields("").replacen(',', "a,", 1)
     );
-    let spec_long = spec.replace("longest = 100", "longest = 1000");
+    let spec_long = spec.replace("max_record_size = 100", "max_record_size = 1000");
     let out = same(&spec_long, file.as_bytes());
     assert_eq!(out.cells(), [["a", "NULL"]]);
     assert_eq!(out.tally.left_out().header, 1);
@@ -118,7 +118,7 @@ fn rejects_of_an_encoding_with_a_state_are_the_bytes_of_the_file() {
 
 #[test]
 fn the_ends_of_the_types_load() {
-    let spec = "[columns]\na = { type = \"timestamptz\" }\nb = { type = \"timestamp\", pattern = \"unix_seconds\" }\n";
+    let spec = "[columns]\na = { type = \"timestamptz\" }\nb = { type = \"timestamp\", format = \"unix_seconds\" }\n";
     let out = read(
         spec,
         "a,b\n9999-12-31 23:59:59Z,0\n9999-12-31T00:00:00Z,253402300799\n2031-04-28T23:59:59.600Z,-1\n",
@@ -147,7 +147,7 @@ fn the_ends_of_the_types_load() {
 
 #[test]
 fn a_second_with_a_fraction_of_sixty_is_no_leap_second() {
-    let spec = "[columns]\na = { type = \"timestamp\", pattern = \"%d.%m.%Y %H:%M:%S%.f\" }\n";
+    let spec = "[columns]\na = { type = \"timestamp\", format = \"%d.%m.%Y %H:%M:%S%.f\" }\n";
     let out = read(
         spec,
         "a\n28.04.2031 00:00:59.600\n28.04.2031 00:00:58.600\n28.04.2031 00:00:59.160\n",
@@ -186,7 +186,7 @@ fn the_first_thing_that_is_wrong_is_the_reason() {
 
 #[test]
 fn computed_columns_that_double_one_another_are_bounded() {
-    let mut text = String::from("[records]\nlongest = 1000\n[columns]\na = \"text\"\n");
+    let mut text = String::from("[records]\nmax_record_size = 1000\n[columns]\na = \"text\"\n");
     for n in 1..60 {
         let before = if n == 1 {
             "a".to_string()
@@ -212,7 +212,7 @@ fn bounds_that_overflow_are_told() {
     }
     for year in ["19500", "-1", "99999999999"] {
         let text = format!(
-            "[columns]\na = {{ type = \"date\", pattern = \"%d/%m/%y\", two_digit_years_from = {year} }}\n"
+            "[columns]\na = {{ type = \"date\", format = \"%d/%m/%y\", two_digit_years_from = {year} }}\n"
         );
         assert!(spec::read_plan(&text).is_err(), "{year}");
     }

@@ -184,33 +184,33 @@ fn columns() -> Vec<(&'static str, usize, BoxedStrategy<Value>)> {
             decimal(10i128.pow(30), 5),
         ),
         (
-            "type = \"boolean\", true_words = [\"ja\"], false_words = [\"nein\"]",
+            "type = \"boolean\", true_values = [\"ja\"], false_values = [\"nein\"]",
             5,
             (0..2i64).prop_map(Value::Int).boxed(),
         ),
         (
-            "type = \"date\", pattern = \"%d/%m/%y\"",
+            "type = \"date\", format = \"%d/%m/%y\"",
             8,
             date().prop_map(Value::Text).boxed(),
         ),
         ("type = \"date\"", 10, date().prop_map(Value::Text).boxed()),
         (
-            "type = \"time\", pattern = \"%H.%M.%S\"",
+            "type = \"time\", format = \"%H.%M.%S\"",
             8,
             time().prop_map(Value::Text).boxed(),
         ),
         (
-            "type = \"timestamp\", pattern = \"%Y%m%dT%H%M%S\"",
+            "type = \"timestamp\", format = \"%Y%m%dT%H%M%S\"",
             15,
             moments(),
         ),
         (
-            "type = \"timestamptz\", zone = \"Europe/Berlin\"",
+            "type = \"timestamptz\", time_zone = \"Europe/Berlin\"",
             30,
             moments(),
         ),
         (
-            "type = \"timestamptz\", pattern = \"unix_seconds\"",
+            "type = \"timestamptz\", format = \"unix_seconds\"",
             14,
             moments(),
         ),
@@ -223,7 +223,7 @@ fn columns() -> Vec<(&'static str, usize, BoxedStrategy<Value>)> {
                 .boxed(),
         ),
         (
-            "type = \"bytes\", form = \"base64\"",
+            "type = \"bytes\", stored_as = \"base64\"",
             20,
             proptest::collection::vec(any::<u8>(), 0..12)
                 .prop_map(Value::Bytes)
@@ -248,12 +248,12 @@ fn columns() -> Vec<(&'static str, usize, BoxedStrategy<Value>)> {
             .boxed(),
         ),
         (
-            "type = \"varchar(20)\", swap = [[\"'\", \"\\\"\"], [\"\\\"\", \"'\"]]",
+            "type = \"varchar(20)\", replace = [[\"'\", \"\\\"\"], [\"\\\"\", \"'\"]]",
             20,
             text(),
         ),
         (
-            "type = \"integer\", form = \"hexadecimal\"",
+            "type = \"integer\", stored_as = \"hexadecimal\"",
             10,
             any::<i32>().prop_map(|n| Value::Int(n.into())).boxed(),
         ),
@@ -329,7 +329,7 @@ proptest! {
              ending = \"{ending}\"\n{comment}[delimited]\ndelimiter = \"{delimiter}\"\n\
              quote = \"{quote}\"\nescape = \"{escape}\"\nquote_when = \"{when}\"\n\
              spaces_after_delimiter = \"{spaces}\"\n\
-             [values]\nnull_words = {nulls}\nquoted_empty = \"{empty}\"\n\
+             [values]\nnull_values = {nulls}\nquoted_empty = \"{empty}\"\n\
              [export]\nwhen_unfit = \"reject\"\nbyte_order_mark = {mark}\n[columns]\n"
         );
         for (at, place) in places.iter().enumerate() {
@@ -375,8 +375,8 @@ proptest! {
     fn packed_and_binary_numbers_read_back(rows in proptest::collection::vec((-99999i64..99999, any::<i16>()), 0..20)) {
         let spec = "[source]\nencoding = \"ebcdic-500\"\n[records]\nlayout = \"fixed\"\nending = \"none\"\n\
                     [fixed]\nmeasure = \"bytes\"\n[columns]\n\
-                    a = { type = \"decimal(5,2)\", width = 3, form = \"packed\", implied_decimals = 2 }\n\
-                    b = { type = \"smallint\", width = 2, form = \"binary\" }\n\
+                    a = { type = \"decimal(5,2)\", width = 3, stored_as = \"packed\", implied_decimals = 2 }\n\
+                    b = { type = \"smallint\", width = 2, stored_as = \"binary\" }\n\
                     c = { type = \"char(2)\", width = 2 }\n";
         let plan = plan(spec);
         let rows: Vec<Vec<Value>> = rows
@@ -420,7 +420,7 @@ fn a_file_has_its_titles_its_sums_and_its_mark() {
 #[test]
 fn values_that_would_not_be_read_back_are_told() {
     let spec = "[source]\nencoding = \"windows-1252\"\n[delimited]\nquote = \"\"\n[export]\nwhen_unfit = \"reject\"\n\
-                [columns]\na = { type = \"varchar(6)\", trim = \"both\", null_words = [\"\", \"N/A\"] }\n\
+                [columns]\na = { type = \"varchar(6)\", trim = \"both\", null_values = [\"\", \"N/A\"] }\n\
                 b = { type = \"smallint\", max = 5, required = true }\n";
     let plan = plan(spec);
     let cases = [
@@ -456,7 +456,7 @@ fn values_that_would_not_be_read_back_are_told() {
 
 #[test]
 fn policies_change_what_does_not_fit_and_are_counted() {
-    let spec = "[export]\nwhen_unencodable = \"replace\"\nstand_in = \"*\"\n[source]\nencoding = \"windows-1252\"\n\
+    let spec = "[export]\nwhen_unencodable = \"replace\"\nreplacement = \"*\"\n[source]\nencoding = \"windows-1252\"\n\
                 [columns]\na = { type = \"varchar(3)\", when_too_long = \"cut\" }\n\
                 b = { type = \"decimal(4,1)\", when_too_precise = \"round\", when_out_of_range = \"null\" }\n\
                 c = { type = \"smallint\", max = 5, when_out_of_range = \"clamp\" }\n";
@@ -545,7 +545,8 @@ fn what_cannot_be_written_is_told_before() {
             "both mean",
         ),
         (
-            "[columns]\na = { type = \"text\", swap = [[\"a\", \"x\"], [\"b\", \"x\"]] }\n".into(),
+            "[columns]\na = { type = \"text\", replace = [[\"a\", \"x\"], [\"b\", \"x\"]] }\n"
+                .into(),
             "both mean",
         ),
         (
@@ -569,8 +570,8 @@ fn what_cannot_be_written_is_told_before() {
             "stand in the trailer",
         ),
         (
-            "[columns]\na = { type = \"boolean\", true_words = [\"Y\"] }\n".into(),
-            "false_words",
+            "[columns]\na = { type = \"boolean\", true_values = [\"Y\"] }\n".into(),
+            "false_values",
         ),
     ];
     for (spec, words) in cases {
@@ -631,7 +632,7 @@ fn what_no_type_of_ours_has_is_never_written_as_its_description() {
 fn bytes_of_a_record_s_end_end_no_record() {
     let spec = "[records]\nlayout = \"fixed\"\nending = \"lf\"\n[fixed]\nmeasure = \"bytes\"\n\
                 [export]\nwhen_unfit = \"reject\"\n[columns]\n\
-                a = { type = \"smallint\", width = 2, form = \"binary\", max = 300 }\n\
+                a = { type = \"smallint\", width = 2, stored_as = \"binary\", max = 300 }\n\
                 b = { type = \"text\", width = 2 }\n";
     let plan = plan(spec);
     // 10 and 266 have the byte of a line feed; 400 is beyond the column's bounds.

@@ -16,7 +16,7 @@ fn source(keys: &str, rest: &str) -> String {
 fn single_bytes_are_split_as_they_are_and_decoded_field_by_field() {
     let spec = source(
         "encoding = \"windows-1252\"",
-        "[delimited]\ndelimiter = \"þ\"\nquote = \"\"\n[columns]\na = { type = \"varchar(3)\", null_words = [\"né\"] }\nb = { type = \"text\", from = \"Größe\" }\n",
+        "[delimited]\ndelimiter = \"þ\"\nquote = \"\"\n[columns]\na = { type = \"varchar(3)\", null_values = [\"né\"] }\nb = { type = \"text\", from = \"Größe\" }\n",
     );
     let out = read(&spec, b"a\xFEGr\xF6\xDFe\nZo\xEB\xFE\x80 5\nn\xE9\xFEx\n");
     assert_eq!(out.cells(), [["Zoë", "€ 5"], ["NULL", "x"]]);
@@ -115,7 +115,7 @@ fn undecodable_bytes_by_each_policy() {
     let bytes = b"a,b\nx\xFF,1\ny,2\n";
     let by = |policy: &str| {
         let stand_in = if policy == "replace" {
-            "stand_in = \"?\""
+            "replacement = \"?\""
         } else {
             ""
         };
@@ -237,7 +237,7 @@ fn records_without_an_end() {
 fn ebcdic_with_zoned_packed_and_binary_numbers() {
     let spec = source(
         "encoding = \"ebcdic-037\"",
-        "[records]\nlayout = \"fixed\"\nending = \"none\"\n[fixed]\nmeasure = \"bytes\"\n[columns]\nname = { type = \"text\", width = 6 }\nzoned = { type = \"decimal(7,2)\", width = 5, sign = \"overpunched\", implied_decimals = 2 }\npacked = { type = \"decimal(7,2)\", width = 4, form = \"packed\", implied_decimals = 2 }\nbinary = { type = \"integer\", width = 4, form = \"binary\" }\n",
+        "[records]\nlayout = \"fixed\"\nending = \"none\"\n[fixed]\nmeasure = \"bytes\"\n[columns]\nname = { type = \"text\", width = 6 }\nzoned = { type = \"decimal(7,2)\", width = 5, sign = \"overpunched\", implied_decimals = 2 }\npacked = { type = \"decimal(7,2)\", width = 4, stored_as = \"packed\", implied_decimals = 2 }\nbinary = { type = \"integer\", width = 4, stored_as = \"binary\" }\n",
     );
     let mut bytes = Vec::new();
     // "Moor  ", 123.45 and -123.45, -98765.43, 258.
@@ -293,13 +293,13 @@ fn delimited_ebcdic_is_split_in_its_own_bytes() {
 
 #[test]
 fn keys_that_mean_nothing_in_a_layout_are_told() {
-    let text = "[source]\nstand_in = \"?\"\n[records]\nlayout = \"fixed\"\n[delimited]\nquote = \"'\"\n[columns]\na = { type = \"text\", width = 2 }\n";
+    let text = "[source]\nreplacement = \"?\"\n[records]\nlayout = \"fixed\"\n[delimited]\nquote = \"'\"\n[columns]\na = { type = \"text\", width = 2 }\n";
     let problems = barrow_core::spec::read_plan(text).unwrap_err();
     let told: Vec<_> = problems.iter().map(|p| p.message.as_str()).collect();
     assert_eq!(
         told,
         [
-            "stand_in is for when_undecodable = \"replace\"",
+            "replacement is for when_undecodable = \"replace\"",
             "[delimited] quote is for layout = \"delimited\"",
         ]
     );
@@ -316,7 +316,7 @@ fn contradictions_of_fixed_layouts() {
         (fixed("a = { type = \"text\", width = 0 }"), "at least 1 wide"),
         (fixed("a = { type = \"text\", start = 1, width = 4 }\nb = { type = \"text\", start = 3, width = 2 }"), "both have place 3"),
         (fixed("a = { type = \"text\", width = 2, implied_decimals = 2 }"), "is for numbers"),
-        (fixed("a = { type = \"integer\", width = 2, form = \"packed\", sign = \"trailing\" }"), "sign in itself"),
+        (fixed("a = { type = \"integer\", width = 2, stored_as = \"packed\", sign = \"trailing\" }"), "sign in itself"),
         (fixed("a = { type = \"text\", width = 2, from = \"A\" }"), "found by start and width"),
         ("[columns]\na = { type = \"text\", width = 2 }".into(), "is for fixed layouts"),
         ("[records]\nending = \"none\"\n[columns]\na = \"text\"".into(), "need a fixed layout"),

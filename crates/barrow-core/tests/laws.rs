@@ -6,14 +6,14 @@ use common::{Out, read, try_read};
 use proptest::prelude::*;
 
 const SPECS: [&str; 9] = [
-    "[records]\nheader = \"none\"\nlongest = 40\n[columns]\na = \"text\"\nb = \"text\"\n",
-    "[records]\nheader = \"none\"\ntrailer = 2\ncomment = \"#\"\nlongest = 60\n[columns]\na = \"text\"\nb = \"text\"\n",
-    "[records]\nheader = \"none\"\nlongest = 50\n[delimited]\nescape = \"\\\\\"\n[columns]\na = \"text\"\nb = \"text\"\n",
+    "[records]\nheader = \"none\"\nmax_record_size = 40\n[columns]\na = \"text\"\nb = \"text\"\n",
+    "[records]\nheader = \"none\"\ntrailer = 2\ncomment = \"#\"\nmax_record_size = 60\n[columns]\na = \"text\"\nb = \"text\"\n",
+    "[records]\nheader = \"none\"\nmax_record_size = 50\n[delimited]\nescape = \"\\\\\"\n[columns]\na = \"text\"\nb = \"text\"\n",
     "[records]\nheader = \"none\"\nending = \"#a#\"\n[delimited]\ndelimiter = \",,\"\n[columns]\na = \"text\"\nb = \"integer\"\n",
     "[records]\nheader = \"none\"\nending = \"lf\"\nwhen_blank = \"reject\"\n[delimited]\nquote = \"\"\n[columns]\na = \"text\"\nb = \"text\"\n",
-    "[source]\nencoding = \"shift_jis\"\n[records]\nheader = \"none\"\nlongest = 50\n[delimited]\nescape = \"\\\\\"\n[columns]\na = \"text\"\nb = \"text\"\n",
+    "[source]\nencoding = \"shift_jis\"\n[records]\nheader = \"none\"\nmax_record_size = 50\n[delimited]\nescape = \"\\\\\"\n[columns]\na = \"text\"\nb = \"text\"\n",
     "[source]\nencoding = \"utf-16be\"\nwhen_undecodable = \"replace\"\n[records]\nheader = \"none\"\ntrailer = 1\n[columns]\na = \"text\"\nb = \"text\"\n",
-    "[records]\nheader = \"none\"\nlongest = 70\nwhen_short = \"join\"\n[columns]\na = \"text\"\nb = \"text\"\nc = \"text\"\n",
+    "[records]\nheader = \"none\"\nmax_record_size = 70\nwhen_short = \"join\"\n[columns]\na = \"text\"\nb = \"text\"\nc = \"text\"\n",
     "[source]\nencoding = \"big5\"\n[records]\nlayout = \"fixed\"\nending = \"none\"\n[columns]\na = { type = \"text\", width = 3 }\nb = { type = \"integer\", width = 2 }\n",
 ];
 
@@ -225,7 +225,7 @@ proptest! {
         let lines: String = numbers.iter().map(|(n, s)| text(*n, *s) + "\n").collect();
         let file = format!("{lines}{sign}{whole}.{rest:018}\n");
         let spec = "[records]\nheader = \"none\"\ntrailer = 1\n[columns]\na = \"decimal(38,18)\"\n\
-            [[total]]\nin = \"trailer\"\nfield = 1\nsum = \"a\"\n";
+            [[control_total]]\nin = \"trailer\"\nfield = 1\nsum = \"a\"\n";
         let out = read(spec, file);
         prop_assert_eq!(out.rows.len(), numbers.len());
         prop_assert_eq!(out.tally.differences.is_empty(), off == 0);

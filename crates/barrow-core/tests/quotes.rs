@@ -86,9 +86,9 @@ fn missing_fields_that_may_be_null_do_not_swallow_records() {
 #[test]
 fn kinds_of_record_are_told_apart_within_quotes_too() {
     let spec = "[records]\nheader = \"none\"\n\
-        [[kind]]\nname = \"order\"\nif = \"field(1) = 'O'\"\ntable = \"orders\"\n[kind.columns]\n\
+        [[record_type]]\nname = \"order\"\nif = \"field(1) = 'O'\"\ntable = \"orders\"\n[record_type.columns]\n\
         mark = { type = \"text\", load = false }\ncustomer = \"text\"\n\
-        [[kind]]\nname = \"line\"\nif = \"field(1) = 'L'\"\ntable = \"lines\"\n[kind.columns]\n\
+        [[record_type]]\nname = \"line\"\nif = \"field(1) = 'L'\"\ntable = \"lines\"\n[record_type.columns]\n\
         mark = { type = \"text\", load = false }\nproduce = \"text\"\ncrates = \"integer\"\n";
     let out = read(
         spec,

@@ -98,7 +98,7 @@ fn a_quote_inside_an_unquoted_field_is_text() {
 
 #[test]
 fn a_quote_not_closed_within_the_longest_record_costs_one_record() {
-    let spec = format!("[records]\nlongest = 1000\n{AB}");
+    let spec = format!("[records]\nmax_record_size = 1000\n{AB}");
     let mut bytes = b"a,b\n1,\"x\n".to_vec();
     for id in 2..2_000 {
         bytes.extend_from_slice(format!("{id},y\n").as_bytes());
@@ -111,7 +111,7 @@ fn a_quote_not_closed_within_the_longest_record_costs_one_record() {
 
 #[test]
 fn a_record_longer_than_the_longest_is_kept_whole_and_reading_goes_on() {
-    let spec = format!("[records]\nlongest = 1000\n{AB}");
+    let spec = format!("[records]\nmax_record_size = 1000\n{AB}");
     let long = format!("1,{}\n", "x".repeat(300_000));
     let out = try_read(&spec, format!("a,b\n{long}2,y\n").as_bytes(), 4096).unwrap();
     assert_eq!(out.cells(), [["2", "y"]]);
@@ -253,7 +253,7 @@ fn delimiters_of_several_characters_and_no_quotes_at_all() {
 
 #[test]
 fn columns_by_place_and_fields_read_past() {
-    let spec = "[records]\nheader = \"skip\"\nwhen_new_column = \"ignore\"\n[columns]\nb = { type = \"text\", at = 2 }\nc = { load = false }\nd = \"text\"\n";
+    let spec = "[records]\nheader = \"skip\"\nwhen_new_column = \"ignore\"\n[columns]\nb = { type = \"text\", position = 2 }\nc = { load = false }\nd = \"text\"\n";
     let out = read(spec, "w,x,y,z\n1,2,3,4\n");
     assert_eq!(out.cells()[0][..2], ["2", "4"]);
 }

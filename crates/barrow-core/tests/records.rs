@@ -106,7 +106,7 @@ fn a_date_may_be_taken_from_a_file_s_name() {
     let path = folder.path().join("stock-20310403.csv");
     std::fs::write(&path, "a\n1\n2\n").unwrap();
     let spec = "[columns]\na = \"integer\"\n\
-        day = { type = \"date\", value = \"{file}\", pattern = \"stock-%Y%m%d.csv\" }\n";
+        day = { type = \"date\", value = \"{file}\", format = \"stock-%Y%m%d.csv\" }\n";
     let out = common::read_path(spec, &path);
     assert_eq!(out.cells(), [["1", "2031-04-03"], ["2", "2031-04-03"]]);
 }
@@ -125,9 +125,9 @@ fn a_computed_value_that_will_not_do_is_told_with_its_text() {
 }
 
 const KINDS: &str = "[records]\nheader = \"none\"\n[delimited]\ndelimiter = \"|\"\n\
-    [[kind]]\nname = \"order\"\nif = \"field(1) = 'O'\"\ntable = \"orders\"\n[kind.columns]\n\
+    [[record_type]]\nname = \"order\"\nif = \"field(1) = 'O'\"\ntable = \"orders\"\n[record_type.columns]\n\
     mark = { type = \"text\", load = false }\norder_no = \"integer\"\ncustomer = \"text\"\n\
-    [[kind]]\nname = \"line\"\nif = \"field(1) = 'L'\"\ntable = \"lines\"\n[kind.columns]\n\
+    [[record_type]]\nname = \"line\"\nif = \"field(1) = 'L'\"\ntable = \"lines\"\n[record_type.columns]\n\
     mark = { type = \"text\", load = false }\nproduce = \"text\"\ncrates = \"integer\"\n\
     order_no = { type = \"integer\", value = \"{order.order_no}\", required = true }\n";
 
@@ -189,9 +189,9 @@ fn a_kind_that_is_not_loaded_is_left_out_and_still_carried() {
 
 const TOTALS: &str = "[records]\npreamble = 1\ntrailer = 1\n[delimited]\ndelimiter = \"|\"\n\
     [columns]\nid = \"integer\"\nweight = { type = \"decimal(8,2)\", decimal_mark = \",\" }\n\
-    [[total]]\nin = \"trailer\"\nfield = 2\n\
-    [[total]]\nin = \"trailer\"\nfield = 3\nsum = \"weight\"\n\
-    [[total]]\nin = \"preamble\"\nmatches = \"of (?<total>[0-9]+) weighings\"\n";
+    [[control_total]]\nin = \"trailer\"\nfield = 2\n\
+    [[control_total]]\nin = \"trailer\"\nfield = 3\nsum = \"weight\"\n\
+    [[control_total]]\nin = \"preamble\"\nmatches = \"of (?<total>[0-9]+) weighings\"\n";
 
 fn differences(spec: &str, file: &str) -> Vec<String> {
     let mut found = Vec::new();
@@ -230,15 +230,15 @@ fn totals_that_a_file_states_are_held_against_what_was_found() {
 #[test]
 fn a_computed_column_is_summed_and_carried_though_it_is_not_loaded() {
     let spec = "[records]\nheader = \"none\"\ntrailer = 1\n[delimited]\ndelimiter = \"|\"\n\
-        [[kind]]\nname = \"day\"\nif = \"field(1) = 'D'\"\nload = false\n[kind.columns]\n\
+        [[record_type]]\nname = \"day\"\nif = \"field(1) = 'D'\"\nload = false\n[record_type.columns]\n\
         mark = { type = \"text\", load = false }\nyear = { type = \"text\", load = false }\n\
         week = { type = \"text\", load = false }\nclerk = \"text\"\n\
         both = { type = \"text\", load = false, value = \"{year}-{week}\" }\n\
-        [[kind]]\nname = \"item\"\nif = \"field(1) = 'I'\"\n[kind.columns]\n\
+        [[record_type]]\nname = \"item\"\nif = \"field(1) = 'I'\"\n[record_type.columns]\n\
         mark = { type = \"text\", load = false }\ntens = { type = \"text\", load = false }\n\
         of = { type = \"text\", value = \"{day.both}\" }\n\
         crates = { type = \"integer\", load = false, value = \"{tens}0\" }\n\
-        [[total]]\nin = \"trailer\"\nkind = \"item\"\nsum = \"crates\"\nfield = 2\n";
+        [[control_total]]\nin = \"trailer\"\nkind = \"item\"\nsum = \"crates\"\nfield = 2\n";
     let file = "D|2031|14|Ivy\nI|3\nI|4\nD|2031|15|Ada\nI|5\nT|120\n";
     assert!(differences(spec, file).is_empty());
     assert_eq!(differences(spec, &file.replace("T|120", "T|12")).len(), 1);
@@ -249,14 +249,14 @@ fn a_computed_column_is_summed_and_carried_though_it_is_not_loaded() {
 #[test]
 fn totals_of_a_kind_stand_at_a_place_of_the_line() {
     let spec = "[records]\nlayout = \"fixed\"\ntrailer = 1\n\
-        [[kind]]\nname = \"day\"\nif = \"slice(1, 1) = 'D'\"\nload = false\n[kind.columns]\n\
+        [[record_type]]\nname = \"day\"\nif = \"slice(1, 1) = 'D'\"\nload = false\n[record_type.columns]\n\
         day = { type = \"date\", start = 2, width = 10 }\n\
-        [[kind]]\nname = \"ticket\"\nif = \"slice(1, 1) = 'T'\"\n[kind.columns]\n\
+        [[record_type]]\nname = \"ticket\"\nif = \"slice(1, 1) = 'T'\"\n[record_type.columns]\n\
         net = { type = \"decimal(8,2)\", start = 2, width = 6, implied_decimals = 2 }\n\
         day = { type = \"date\", value = \"{day.day}\" }\n\
-        [[total]]\nin = \"trailer\"\nkind = \"ticket\"\nstart = 2\nwidth = 3\n\
-        [[total]]\nin = \"trailer\"\nkind = \"ticket\"\nsum = \"net\"\nstart = 5\nwidth = 8\n\
-        [[total]]\nin = \"trailer\"\nstart = 13\nwidth = 2\n";
+        [[control_total]]\nin = \"trailer\"\nkind = \"ticket\"\nstart = 2\nwidth = 3\n\
+        [[control_total]]\nin = \"trailer\"\nkind = \"ticket\"\nsum = \"net\"\nstart = 5\nwidth = 8\n\
+        [[control_total]]\nin = \"trailer\"\nstart = 13\nwidth = 2\n";
     let file = "D2031-04-01\nT001050\nT000025\nD2031-04-02\nT000001\nZ0030000107605\n";
     assert!(differences(spec, file).is_empty());
     let out = read(spec, file);
@@ -272,7 +272,7 @@ fn totals_of_a_kind_stand_at_a_place_of_the_line() {
 fn totals_and_conditions_read_any_encoding() {
     let spec = "[source]\nencoding = \"utf-16\"\n[records]\ntrailer = 1\n[delimited]\n\
         delimiter = \"§\"\n[columns]\nid = \"integer\"\nname = \"text\"\n\
-        [[total]]\nin = \"trailer\"\nfield = 2\n[[check]]\nthat = \"name <> 'Zoë'\"\n";
+        [[control_total]]\nin = \"trailer\"\nfield = 2\n[[check]]\nthat = \"name <> 'Zoë'\"\n";
     let text = "id§name\n1§Zoë\n2§Ada\nTotal§2\n";
     let bytes: Vec<u8> = text.encode_utf16().flat_map(u16::to_le_bytes).collect();
     let out = read(spec, bytes);

@@ -35,7 +35,7 @@ fn repairs(out: &Out) -> Vec<(u64, String)> {
 
 #[test]
 fn null_words_are_matched_after_the_trim_and_quoted_empties_told_apart() {
-    let keys = "type = \"text\", trim = \"both\", null_words = [\"\", \"N/A\"]";
+    let keys = "type = \"text\", trim = \"both\", null_values = [\"\", \"N/A\"]";
     let values = [" N/A ", "\"\"", "n/a", "\" \"", " x "];
     assert_eq!(cells(keys, &values), ["NULL", "", "n/a", "NULL", "x"]);
     let keys = "type = \"text\", quoted_empty = \"null\"";
@@ -43,7 +43,7 @@ fn null_words_are_matched_after_the_trim_and_quoted_empties_told_apart() {
     // What is no text has no empty value of its own.
     assert_eq!(cells("type = \"integer\"", &["\"\""]), ["NULL"]);
     assert_eq!(
-        cells("type = \"integer\", null_words = [\"-\"]", &["\"\"", "-"]),
+        cells("type = \"integer\", null_values = [\"-\"]", &["\"\"", "-"]),
         ["not-a-number", "NULL"]
     );
     assert_eq!(
@@ -65,7 +65,7 @@ fn a_default_stands_for_null_and_is_counted() {
 #[test]
 fn numbers_are_read_as_the_spec_says_they_are_written() {
     let keys = "type = \"decimal(12,2)\", decimal_mark = \",\", group_mark = \".\", sign = \"any\", \
-                take_off = [\"€\", \"EUR\"]";
+                strip = [\"€\", \"EUR\"]";
     let values = [
         "1.204,50",
         "(12,50)",
@@ -90,7 +90,7 @@ fn numbers_are_read_as_the_spec_says_they_are_written() {
         cells(keys, &["1,204,331", "12,04", "+5"]),
         ["1204331", "not-a-number", "5"]
     );
-    let keys = "type = \"integer\", form = \"hexadecimal\"";
+    let keys = "type = \"integer\", stored_as = \"hexadecimal\"";
     assert_eq!(
         cells(keys, &["0xFF", "7fffffff", "80000000"]),
         ["255", "2147483647", "out-of-range"]
@@ -207,19 +207,19 @@ fn each_policy_repairs_or_rejects_and_is_counted() {
             "case changed",
         ),
         (
-            "type = \"text\", controls = \"remove\"",
+            "type = \"text\", control_characters = \"remove\"",
             "a\u{7}b",
             "ab",
             "control characters removed",
         ),
         (
-            "type = \"text\", inner_blanks = \"collapse\"",
+            "type = \"text\", inner_spaces = \"collapse\"",
             "a \t b",
             "a b",
             "inner blanks collapsed",
         ),
         (
-            "type = \"text\", normal_form = \"nfc\"",
+            "type = \"text\", unicode_form = \"nfc\"",
             "e\u{301}",
             "é",
             "composed to NFC",
@@ -307,7 +307,7 @@ fn limits_say_what_is_allowed() {
 
 #[test]
 fn json_may_come_in_another_quoting() {
-    let keys = "type = \"json\", swap = [[\"'\", \"\\\"\"]]";
+    let keys = "type = \"json\", replace = [[\"'\", \"\\\"\"]]";
     let values = ["{'id': 7}", "[1, 2]", "{'id': }"];
     assert_eq!(cells(keys, &values), ["{\"id\": 7}", "[1, 2]", "not-json"]);
     let out = one(keys, &values);
@@ -327,7 +327,7 @@ fn uuids_bytes_and_moments_are_read() {
         ["00ff", "not-bytes"]
     );
     assert_eq!(
-        cells("type = \"bytes\", form = \"base64\"", &["AP8="]),
+        cells("type = \"bytes\", stored_as = \"base64\"", &["AP8="]),
         ["00ff"]
     );
     let keys = "type = \"timestamptz\"";
@@ -336,7 +336,7 @@ fn uuids_bytes_and_moments_are_read() {
         cells(keys, &["2031-04-03T10:00:00+02:00"]),
         [moment.as_str()]
     );
-    let keys = "type = \"timestamptz\", zone = \"Europe/Berlin\", pattern = \"%d.%m.%Y %H:%M\"";
+    let keys = "type = \"timestamptz\", time_zone = \"Europe/Berlin\", format = \"%d.%m.%Y %H:%M\"";
     let values = ["03.04.2031 10:00", "30.03.2031 02:30", "26.10.2031 02:30"];
     assert_eq!(
         cells(keys, &values),
@@ -346,7 +346,7 @@ fn uuids_bytes_and_moments_are_read() {
 
 #[test]
 fn two_digit_years_have_a_pivot() {
-    let keys = "type = \"date\", pattern = \"%d/%m/%y\", two_digit_years_from = 1940";
+    let keys = "type = \"date\", format = \"%d/%m/%y\", two_digit_years_from = 1940";
     assert_eq!(
         cells(keys, &["31/12/39", "01/01/40"]),
         ["2039-12-31", "1940-01-01"]
@@ -355,8 +355,8 @@ fn two_digit_years_have_a_pivot() {
 
 #[test]
 fn what_values_says_holds_for_columns_that_do_not_say_otherwise() {
-    let spec = "[values]\ndecimal_mark = \",\"\nnull_words = [\"-\"]\ntrim = \"both\"\n\
-        inner_blanks = \"collapse\"\nwhen_unreadable = \"null\"\n[delimited]\ndelimiter = \"|\"\n\
+    let spec = "[values]\ndecimal_mark = \",\"\nnull_values = [\"-\"]\ntrim = \"both\"\n\
+        inner_spaces = \"collapse\"\nwhen_unreadable = \"null\"\n[delimited]\ndelimiter = \"|\"\n\
         [columns]\na = \"decimal(4,1)\"\nb = { type = \"decimal(4,1)\", decimal_mark = \".\" }\n\
         c = \"text\"\nd = { type = \"date\", when_unreadable = \"reject\" }\n";
     let out = read(

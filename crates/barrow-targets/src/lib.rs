@@ -165,7 +165,7 @@ impl Job {
                 Some(other) if other.ty == column.ty => {}
                 Some(other) => {
                     return Err(Error::spec(format!(
-                        "two kinds of record go to the table {}, and its column {} is {} in one and {} \
+                        "two record types go to the table {}, and its column {} is {} in one and {} \
                          in the other",
                         visible(table.as_bytes()),
                         visible(column.name.as_bytes()),

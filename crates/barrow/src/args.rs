@@ -46,8 +46,8 @@ pub enum Command {
 #[command(
     after_help = "FILE is a path, a glob, - for standard input, or @LIST for a text file that \
 names one file a line. Files given here replace the spec's.\n\nExit codes: 0 done, rejects within \
-the tolerance; 1 it could not be done; 2 the command line or the spec is wrong; 3 more rejects than \
-the tolerance."
+the limit; 1 it could not be done; 2 the command line or the spec is wrong; 3 more rejects than \
+the limit."
 )]
 pub struct Load {
     /// The spec: a TOML file that describes the format, its columns and its target
@@ -62,7 +62,7 @@ pub struct Load {
     pub mode: Option<ModeWord>,
     /// How many rejects the load may have and still be kept: 50, or 0.5%
     #[arg(long, value_name = "NUMBER", value_parser = Tolerance::parse)]
-    pub tolerance: Option<Tolerance>,
+    pub max_rejects: Option<Tolerance>,
     /// The folder that keeps the rejects, one folder a run
     #[arg(long, value_name = "FOLDER")]
     pub rejects: Option<PathBuf>,
@@ -82,7 +82,7 @@ pub struct Load {
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Without a spec the file is RFC 4180 in UTF-8 with a header: barrow export --table \
-NAME --into URL -o FILE. What is written is read back the same by the same spec; a value of which \
+NAME --database URL -o FILE. What is written is read back the same by the same spec; a value of which \
 that is not so stops the export, unless the spec says [export] when_unfit = \"reject\"."
 )]
 pub struct Export {
@@ -91,7 +91,7 @@ pub struct Export {
     pub spec: Option<PathBuf>,
     /// The database
     #[arg(long, value_name = "URL")]
-    pub into: Option<String>,
+    pub database: Option<String>,
     /// The table; the spec's unless said
     #[arg(long, value_name = "NAME", conflicts_with = "query")]
     pub table: Option<String>,
@@ -167,7 +167,7 @@ pub struct Convert {
     pub out: Out,
     /// How many rejects there may be: 50, or 0.5%
     #[arg(long, value_name = "NUMBER", value_parser = Tolerance::parse)]
-    pub tolerance: Option<Tolerance>,
+    pub max_rejects: Option<Tolerance>,
     /// The folder that keeps the rejects, one folder a run
     #[arg(long, value_name = "FOLDER")]
     pub rejects: Option<PathBuf>,
@@ -193,7 +193,7 @@ pub struct Mend {
     pub run: String,
     /// The database, if it is not the one that the run loaded into
     #[arg(long, value_name = "URL")]
-    pub into: Option<String>,
+    pub database: Option<String>,
     /// The folder that has a folder of rejects for each run
     #[arg(long, value_name = "FOLDER", default_value = "rejects")]
     pub rejects: PathBuf,
@@ -218,9 +218,9 @@ pub struct Ledger {
     pub run: Option<String>,
     /// The database; that of the spec, where one is given
     #[arg(long, value_name = "URL", required_unless_present = "spec")]
-    pub into: Option<String>,
+    pub database: Option<String>,
     /// A spec whose database is meant
-    #[arg(long, value_name = "SPEC", conflicts_with = "into")]
+    #[arg(long, value_name = "SPEC", conflicts_with = "database")]
     pub spec: Option<PathBuf>,
     /// Only runs into this table
     #[arg(long, value_name = "NAME", conflicts_with = "run")]
@@ -244,7 +244,7 @@ pub struct Ledger {
 pub struct Shared {
     /// The database, such as sqlite:market.db
     #[arg(long, value_name = "URL")]
-    pub into: Option<String>,
+    pub database: Option<String>,
     /// The table
     #[arg(long, value_name = "NAME")]
     pub table: Option<String>,
@@ -269,25 +269,25 @@ are printed too, on standard error."
 )]
 pub struct Draft {
     /// The files: paths, globs, or @LIST; those of the spec with --like or --update
-    #[arg(value_name = "FILE", required_unless_present_any = ["like", "update"])]
+    #[arg(value_name = "FILE", required_unless_present_any = ["compare", "update"])]
     pub files: Vec<String>,
     /// Compare the files with this spec, and say what has changed: exit code 4 if they differ
-    #[arg(long, value_name = "SPEC", conflicts_with_all = ["update", "into", "table", "output"])]
-    pub like: Option<PathBuf>,
+    #[arg(long, value_name = "SPEC", conflicts_with_all = ["update", "database", "table", "output"])]
+    pub compare: Option<PathBuf>,
     /// Change in this spec what the files contradict, and nothing else
-    #[arg(long, value_name = "SPEC", conflicts_with_all = ["into", "table", "output"])]
+    #[arg(long, value_name = "SPEC", conflicts_with_all = ["database", "table", "output"])]
     pub update: Option<PathBuf>,
     /// The database that the spec loads into; sqlite:TABLE.db beside the spec unless said
     #[arg(long, value_name = "URL")]
-    pub into: Option<String>,
+    pub database: Option<String>,
     /// The table; made from the first file's name unless said
     #[arg(long, value_name = "NAME")]
     pub table: Option<String>,
     /// Take the narrowest types that hold every value, without room for others
-    #[arg(long, conflicts_with_all = ["like", "update"])]
+    #[arg(long, conflicts_with_all = ["compare", "update"])]
     pub tight: bool,
     /// Take each line as one text, whatever is in it
-    #[arg(long, conflicts_with_all = ["like", "update", "tight"])]
+    #[arg(long, conflicts_with_all = ["compare", "update", "tight"])]
     pub lines: bool,
     /// How to say what --like or --update found
     #[arg(
@@ -324,7 +324,7 @@ pub struct Check {
     pub shared: Shared,
     /// How many rejects a load may have and still be kept: 50, or 0.5%
     #[arg(long, value_name = "NUMBER", value_parser = Tolerance::parse)]
-    pub tolerance: Option<Tolerance>,
+    pub max_rejects: Option<Tolerance>,
     /// Check files that were loaded into this table before, as load --again would load them
     #[arg(long)]
     pub again: bool,
@@ -343,12 +343,12 @@ pub struct Ddl {
     pub spec: PathBuf,
     /// The database, whose kind of SQL is printed
     #[arg(long, value_name = "URL")]
-    pub into: Option<String>,
+    pub database: Option<String>,
     /// The table
     #[arg(long, value_name = "NAME")]
     pub table: Option<String>,
     /// The kind of SQL, where there is no database to go by
-    #[arg(long = "for", value_name = "DATABASE", conflicts_with = "into")]
+    #[arg(long = "for", value_name = "DATABASE", conflicts_with = "database")]
     pub dialect: Option<DialectWord>,
     /// Print what would make the table that is there fit
     #[arg(long)]

@@ -1,4 +1,4 @@
-//! The small language of `[[check]]`, `keep_if` and `[[kind]] if`.
+//! The small language of `[[check]]`, `keep_if` and `[[record_type]] if`.
 //!
 //! ```text
 //! text → words (lex) → tree (parse) → bound to columns and types (bind) → values (eval)

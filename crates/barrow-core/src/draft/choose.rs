@@ -253,17 +253,17 @@ impl Chooser<'_> {
         if dates && between(19_000_101, 21_001_231) {
             remarks.push(Remark::new(
                 "every number is also a date, year first",
-                "type = \"date\", pattern = \"%Y%m%d\"",
+                "type = \"date\", format = \"%Y%m%d\"",
             ));
         } else if between(315_532_800, 2_524_608_000) && values > 1 {
             remarks.push(Remark::new(
                 "every number may be seconds since 1970",
-                "type = \"timestamp\", pattern = \"unix_seconds\"",
+                "type = \"timestamp\", format = \"unix_seconds\"",
             ));
         } else if between(315_532_800_000, 2_524_608_000_000) && values > 1 {
             remarks.push(Remark::new(
                 "every number may be milliseconds since 1970",
-                "type = \"timestamp\", pattern = \"unix_milliseconds\"",
+                "type = \"timestamp\", format = \"unix_milliseconds\"",
             ));
         }
     }
@@ -328,7 +328,7 @@ impl Chooser<'_> {
             };
             remarks.push(Remark::new(
                 format!("\"{}\": {says}", visible(example.as_bytes())),
-                format!("pattern = \"{}\"", KNOWN[*other].text),
+                format!("format = \"{}\"", KNOWN[*other].text),
             ));
         }
         two_digits(&known.text, remarks);
@@ -403,7 +403,7 @@ impl Chooser<'_> {
             if !proven.contains(word) {
                 remarks.push(Remark::new(
                     format!("{} {verb} \"{word}\" and kept as text", values_of(*count)),
-                    format!("null_words = [\"\", \"{word}\"]"),
+                    format!("null_values = [\"\", \"{word}\"]"),
                 ));
             } else if alike {
                 own.push(*word);
@@ -412,7 +412,7 @@ impl Chooser<'_> {
                         "{} {verb} \"{word}\", which looks like the other values, and kept as text",
                         values_of(*count)
                     ),
-                    format!("null_words = [\"\", \"{word}\"]"),
+                    format!("null_values = [\"\", \"{word}\"]"),
                 ));
             } else {
                 remarks.push(Remark::new(
@@ -420,7 +420,7 @@ impl Chooser<'_> {
                         "{} {verb} \"{word}\" and so null, as in columns of numbers or dates",
                         values_of(*count)
                     ),
-                    "null_words = [\"\"]",
+                    "null_values = [\"\"]",
                 ));
             }
         }
@@ -498,7 +498,7 @@ impl Chooser<'_> {
                     "text, since its numbers are not all of one measure: {}",
                     worn.join(", ")
                 ),
-                "take_off",
+                "strip",
             ));
         } else if p.no_number.0 == 0 {
             remarks.push(Remark::new(

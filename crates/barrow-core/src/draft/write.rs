@@ -63,14 +63,14 @@ fn part_head(part: &Part, table: Option<&str>) -> String {
         return "[columns]\n".into();
     };
     let mut out = format!(
-        "[[kind]]\nname = {}\nif = {}\n",
+        "[[record_type]]\nname = {}\nif = {}\n",
         quoted(name),
         quoted(condition)
     );
     if let Some(table) = table {
         out += &format!("table = {}\n", quoted(&format!("{table}_{name}")));
     }
-    out + "\n[kind.columns]\n"
+    out + "\n[record_type.columns]\n"
 }
 
 /// Where a column is found.
@@ -83,7 +83,7 @@ fn place_of(shape: &Shape, part: &Part, place: usize) -> String {
         _ if shape.by_name() && part.header[place] != part.names[place] => {
             format!(", from = {}", quoted(&part.header[place]))
         }
-        Layout::Delimited(_) if !shape.by_name() => format!(", at = {}", place + 1),
+        Layout::Delimited(_) if !shape.by_name() => format!(", position = {}", place + 1),
         _ => String::new(),
     }
 }
@@ -98,7 +98,10 @@ fn source(shape: &Shape, files: &[String]) -> String {
     }
     out += &format!("encoding = {}\n", quoted(&shape.encoding.0));
     if !files.is_empty() && shape.packing != Packing::None {
-        out += &format!("packing  = \"auto\"           # {}\n", shape.packing.word());
+        out += &format!(
+            "compression  = \"auto\"           # {}\n",
+            shape.packing.word()
+        );
     }
     out
 }
@@ -181,7 +184,7 @@ fn values(judgement: &Judgement, common: &Common) -> String {
     let mut out = String::new();
     if !judgement.nulls.is_empty() {
         let words = [""].into_iter().chain(judgement.nulls.iter().copied());
-        out += &format!("null_words = {}\n", list(words));
+        out += &format!("null_values = {}\n", list(words));
     }
     if judgement.trims {
         out += "trim = \"both\"\n";
@@ -295,12 +298,12 @@ pub fn spec(
         "\n[target]\n"
     };
     if let Some(url) = &wanted.into {
-        out += &format!("into   = {}\n", quoted(url));
+        out += &format!("database = {}\n", quoted(url));
     }
     if !shape.has_types() {
-        out += &format!("table  = {}\n", quoted(&wanted.table));
+        out += &format!("table    = {}\n", quoted(&wanted.table));
     }
-    out + "create = true\n"
+    out + "create   = true\n"
 }
 
 fn column(shape: &Shape, part: &Part, place: usize, column: &Chosen, common: &Common) -> String {
@@ -327,7 +330,7 @@ fn writing(choice: &Choice, common: &Common) -> Vec<(&'static str, String)> {
     let mut keys = Vec::new();
     if !choice.null_words.is_empty() {
         keys.push((
-            "null_words",
+            "null_values",
             list(choice.null_words.iter().map(String::as_str)),
         ));
     }
@@ -343,7 +346,7 @@ fn writing(choice: &Choice, common: &Common) -> Vec<(&'static str, String)> {
         }
     }
     if !choice.take_off.is_empty() {
-        keys.push(("take_off", list(choice.take_off.iter().map(String::as_str))));
+        keys.push(("strip", list(choice.take_off.iter().map(String::as_str))));
     }
     if let Some(sign) = choice.sign {
         keys.push(("sign", quoted(sign)));
@@ -352,12 +355,12 @@ fn writing(choice: &Choice, common: &Common) -> Vec<(&'static str, String)> {
     match choice.patterns.as_slice() {
         [] => {}
         [one] if is_common(one) => {}
-        [one] => keys.push(("pattern", quoted(one))),
-        several => keys.push(("pattern", list(several.iter().map(String::as_str)))),
+        [one] => keys.push(("format", quoted(one))),
+        several => keys.push(("format", list(several.iter().map(String::as_str)))),
     }
     if let Some((yes, no)) = &choice.words {
-        keys.push(("true_words", list([yes.as_str()])));
-        keys.push(("false_words", list([no.as_str()])));
+        keys.push(("true_values", list([yes.as_str()])));
+        keys.push(("false_values", list([no.as_str()])));
     }
     keys
 }

@@ -515,7 +515,9 @@ fn how(ty: Type, reader: &ColumnReader) -> Result<How, String> {
             let no = word(&options.false_words, "false", options.true_words.is_some());
             match (yes, no) {
                 (Some(yes), Some(no)) => How::Boolean(yes.into_bytes(), no.into_bytes()),
-                _ => return Err("a boolean needs true_words and false_words to be written".into()),
+                _ => {
+                    return Err("a boolean needs true_values and false_values to be written".into());
+                }
             }
         }
         Type::Char(_) | Type::VarChar(_) | Type::Text | Type::Json => How::Text,

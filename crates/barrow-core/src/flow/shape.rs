@@ -80,7 +80,7 @@ pub fn too_long(longest: usize) -> Shape {
         says: format!("the record is longer than {longest} bytes"),
         ..Shape::new(
             Code::RecordTooLong,
-            &format!("at most {longest} bytes, as [records] longest says"),
+            &format!("at most {longest} bytes, as [records] max_record_size says"),
         )
     }
 }

@@ -17,7 +17,7 @@ pub enum State {
     Quoted,
     /// Its first line opens a quote that nothing closes.
     Unclosed,
-    /// It is longer than `longest`; this is as much of it as the block holds.
+    /// It is longer than `max_record_size`; this is as much of it as the block holds.
     TooLong,
     /// A later part of one that is too long.
     TooLongRest,

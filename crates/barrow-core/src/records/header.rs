@@ -162,7 +162,7 @@ fn find(
         several => Err(Unbound {
             column: column.name.clone(),
             trouble: format!(
-                "the header has \"{}\" {} times (fields {}); say which with `at`",
+                "the header has \"{}\" {} times (fields {}); say which with `position`",
                 visible(name.as_bytes()),
                 several.len(),
                 several

@@ -5,7 +5,7 @@
 //! quote and need not look at delimiters.
 //!
 //! A quote that nothing closes must cost one record. It is known by one of:
-//! no closing quote within `longest` bytes or by the file's end; text after the
+//! no closing quote within `max_record_size` bytes or by the file's end; text after the
 //! closing quote although the field has run over a line end (then the quote
 //! that "closed" it belongs to a later record); or a record over several lines
 //! within which lines look like records themselves ([`super::judge`]).
@@ -236,7 +236,7 @@ impl Scan<'_> {
         true
     }
 
-    /// A record whose end is not in sight within `longest`: what there is of it
+    /// A record whose end is not in sight within `max_record_size`: what there is of it
     /// is marked, up to the end of the line, and the rest of the line after it.
     fn too_long<E: Ending>(
         &self,

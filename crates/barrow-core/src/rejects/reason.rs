@@ -15,7 +15,7 @@ pub enum Code {
     UnclosedQuote,
     /// Text stands between a closing quote and the next delimiter.
     TextAfterQuote,
-    /// The record is longer than `longest`.
+    /// The record is longer than `max_record_size`.
     RecordTooLong,
     /// A record of a fixed layout ends too soon.
     RecordTooShort,

@@ -2,6 +2,7 @@
 
 pub mod check;
 pub mod nearest;
+mod other_words;
 pub mod plan;
 pub mod policy;
 pub mod problem;

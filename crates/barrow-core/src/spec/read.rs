@@ -5,6 +5,7 @@ use std::cell::RefCell;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
+use super::other_words;
 use super::problem::{At, Problem};
 use super::section::{Section, whole};
 use super::types::{TYPE_NAMES, Type};
@@ -74,8 +75,8 @@ fn source(mut s: Section<'_>) -> Source {
         files: s.texts("files"),
         encoding: s.text("encoding"),
         when_undecodable: s.word("when_undecodable"),
-        stand_in: s.text("stand_in"),
-        packing: s.word("packing"),
+        stand_in: s.text("replacement"),
+        packing: s.word("compression"),
         when_empty: s.word("when_empty"),
         when_changed: s.word("when_changed"),
         afterwards: afterwards(&mut s),
@@ -85,7 +86,7 @@ fn source(mut s: Section<'_>) -> Source {
 }
 
 fn afterwards(s: &mut Section<'_>) -> Option<At<Afterwards>> {
-    let value = s.value("afterwards")?;
+    let value = s.value("after_load")?;
     let plain = |what| Afterwards {
         what,
         even_with_rejects: false,
@@ -94,7 +95,7 @@ fn afterwards(s: &mut Section<'_>) -> Option<At<Afterwards>> {
         DeValue::String(word) if word == "keep" => Some(plain(Disposal::Keep)),
         DeValue::String(word) if word == "delete" => Some(plain(Disposal::Delete)),
         DeValue::Table(table) => {
-            let mut inner = s.inner("[source] afterwards", table);
+            let mut inner = s.inner("[source] after_load", table);
             let delete = inner.flag("delete").is_some_and(|flag| flag.it);
             let folder = inner.text("move_to").map(|folder| folder.it);
             let even = inner.flag("even_with_rejects");
@@ -114,7 +115,7 @@ fn afterwards(s: &mut Section<'_>) -> Option<At<Afterwards>> {
     match found {
         Some(found) => Some(At::new(found, value.span)),
         None => s.wrong(
-            "afterwards",
+            "after_load",
             value.span,
             "\"keep\", \"delete\", { move_to = \"a folder\" } or { delete = true }",
             value.it,
@@ -135,7 +136,7 @@ fn records(mut s: Section<'_>) -> (Records, Option<At<String>>) {
         when_short: s.word("when_short"),
         when_long: s.word("when_long"),
         when_new_column: s.word("when_new_column"),
-        longest: size(&mut s, "longest"),
+        longest: size(&mut s, "max_record_size"),
     };
     let keep_if = s.text("keep_if");
     s.finish();
@@ -172,7 +173,7 @@ fn checks<'s>(s: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<C
 
 fn kinds<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<Kind> {
     let read = |table: At<&'s DeTable<'s>>| {
-        let mut s = Section::new("[[kind]]", Some(table.it), problems);
+        let mut s = Section::new("[[record_type]]", Some(table.it), problems);
         let keep_if = s.text("keep_if");
         let kind = Kind {
             span: table.span,
@@ -187,18 +188,18 @@ fn kinds<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<
         s.finish();
         kind
     };
-    top.tables("kind").into_iter().map(read).collect()
+    top.tables("record_type").into_iter().map(read).collect()
 }
 
 fn totals<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<Total> {
     let read = |table: At<&'s DeTable<'s>>| {
-        let mut s = Section::new("[[total]]", Some(table.it), problems);
+        let mut s = Section::new("[[control_total]]", Some(table.it), problems);
         let total = Total {
             span: table.span,
             part: s.word("in"),
             line: s.count("line"),
             sum: s.text("sum"),
-            kind: s.text("kind"),
+            kind: s.text("record_type"),
             field: s.count("field"),
             start: s.count("start"),
             width: s.count("width"),
@@ -207,7 +208,7 @@ fn totals<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec
         s.finish();
         total
     };
-    top.tables("total").into_iter().map(read).collect()
+    top.tables("control_total").into_iter().map(read).collect()
 }
 
 fn preamble(s: &mut Section<'_>) -> Option<At<PreambleKey>> {
@@ -260,16 +261,16 @@ fn values(mut s: Section<'_>) -> Values {
 fn value_keys(s: &mut Section<'_>) -> ValueKeys {
     ValueKeys {
         trim: s.word("trim"),
-        null_words: s.texts("null_words"),
+        null_words: s.texts("null_values"),
         quoted_empty: s.word("quoted_empty"),
         decimal_mark: s.text("decimal_mark"),
         group_mark: s.text("group_mark"),
-        take_off: s.texts("take_off"),
+        take_off: s.texts("strip"),
         two_digit_years_from: s.count("two_digit_years_from"),
-        zone: s.text("zone"),
-        inner_blanks: s.word("inner_blanks"),
-        controls: s.word("controls"),
-        normal_form: s.word("normal_form"),
+        zone: s.text("time_zone"),
+        inner_blanks: s.word("inner_spaces"),
+        controls: s.word("control_characters"),
+        normal_form: s.word("unicode_form"),
         when_unreadable: s.word("when_unreadable"),
         when_too_long: s.word("when_too_long"),
         when_out_of_range: s.word("when_out_of_range"),
@@ -327,12 +328,12 @@ fn column<'s>(
         ty: written_type.and_then(|t| type_of(&s, t)),
         has_type,
         from: s.text("from"),
-        at: s.count("at"),
+        at: s.count("position"),
         start: s.count("start"),
         width: s.count("width"),
         implied_decimals: s.count("implied_decimals"),
         sign: s.word("sign"),
-        form: s.word("form"),
+        form: s.word("stored_as"),
         align: s.word("align"),
         pad: s.text("pad"),
         load: s.flag("load"),
@@ -340,7 +341,7 @@ fn column<'s>(
         default: s.given("default"),
         value: s.text("value"),
         case: s.word("case"),
-        swap: s.pairs("swap"),
+        swap: s.pairs("replace"),
         lookup: s.texts_by_text("lookup"),
         when_not_in_lookup: s.word("when_not_in_lookup"),
         matches: s.text("matches"),
@@ -348,9 +349,9 @@ fn column<'s>(
         min: s.given("min"),
         max: s.given("max"),
         length_in: s.word("length_in"),
-        pattern: s.texts("pattern"),
-        true_words: s.texts("true_words"),
-        false_words: s.texts("false_words"),
+        pattern: s.texts("format"),
+        true_words: s.texts("true_values"),
+        false_words: s.texts("false_values"),
         keys: value_keys(&mut s),
     };
     s.finish();
@@ -361,7 +362,11 @@ fn type_of(s: &Section<'_>, written: At<String>) -> Option<At<Type>> {
     match Type::parse(&written.it) {
         Ok(ty) => Some(At::new(ty, written.span)),
         Err(message) => {
-            let near = || super::nearest::did_you_mean(&written.it, TYPE_NAMES.iter().copied());
+            let meant = other_words::ty(&written.it).map(|ty| format!("the type is called {ty}"));
+            let near = || {
+                let names = TYPE_NAMES.iter().copied();
+                meant.or_else(|| super::nearest::did_you_mean(&written.it, names))
+            };
             let all = || format!("the types are {}", TYPE_NAMES.join(", "));
             let unknown = message.ends_with("is not a type");
             let help = unknown.then(|| near().unwrap_or_else(all));
@@ -407,7 +412,7 @@ pub fn bytes_of(text: &str) -> Option<u64> {
 
 fn target(mut s: Section<'_>) -> Target {
     let target = Target {
-        into: s.text("into"),
+        into: s.text("database"),
         table: s.text("table"),
         mode: s.word("mode"),
         create: s.flag("create"),
@@ -421,7 +426,7 @@ fn target(mut s: Section<'_>) -> Target {
 }
 
 fn every(s: &mut Section<'_>) -> Option<At<Every>> {
-    let value = s.value("every")?;
+    let value = s.value("commit_every")?;
     let every = match value.it {
         DeValue::String(text) if text == "all" => Some(Every::All),
         other => whole(other).filter(|n| *n > 0).map(Every::Records),
@@ -429,7 +434,7 @@ fn every(s: &mut Section<'_>) -> Option<At<Every>> {
     match every {
         Some(every) => Some(At::new(every, value.span)),
         None => s.wrong(
-            "every",
+            "commit_every",
             value.span,
             "\"all\" or a number of records",
             value.it,
@@ -445,7 +450,7 @@ fn export(mut s: Section<'_>) -> Export {
         byte_order_mark: s.flag("byte_order_mark"),
         when_unfit: s.word("when_unfit"),
         when_unencodable: s.word("when_unencodable"),
-        stand_in: s.text("stand_in"),
+        stand_in: s.text("replacement"),
     };
     s.finish();
     export
@@ -464,18 +469,18 @@ fn rejects(mut s: Section<'_>) -> Rejects {
 }
 
 fn tolerance(s: &mut Section<'_>) -> Option<At<Tolerance>> {
-    let value = s.value("tolerance")?;
+    let value = s.value("max_rejects")?;
     let read = match value.it {
         DeValue::String(text) => Tolerance::parse(text),
         DeValue::Integer(_) => whole(value.it)
             .map(Tolerance::Records)
-            .ok_or_else(|| "a tolerance is 0 or more".to_string()),
-        _ => Err("a tolerance is a number of records, or a share such as \"0.5%\"".to_string()),
+            .ok_or_else(|| "max_rejects is 0 or more".to_string()),
+        _ => Err("max_rejects is a number of records, or a share such as \"0.5%\"".to_string()),
     };
     match read {
         Ok(tolerance) => Some(At::new(tolerance, value.span)),
         Err(message) => {
-            s.problem(Problem::new(value.span, message, "not a tolerance"));
+            s.problem(Problem::new(value.span, message, "not a limit"));
             None
         }
     }
@@ -527,7 +532,7 @@ mod tests {
     #[test]
     fn sizes_and_tolerances() {
         let (spec, _) = read(
-            "[records]\nlongest = \"1 MiB\"\n[rejects]\ntolerance = \"0.5%\"\n[target]\nevery = 1000\n",
+            "[records]\nmax_record_size = \"1 MiB\"\n[rejects]\nmax_rejects = \"0.5%\"\n[target]\ncommit_every = 1000\n",
         )
         .unwrap();
         assert_eq!(spec.records.longest.unwrap().it, 1_048_576);

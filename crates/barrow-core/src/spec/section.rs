@@ -11,6 +11,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::nearest::did_you_mean;
+use super::other_words;
 use super::problem::{At, Problem};
 use crate::values::Given;
 
@@ -290,7 +291,8 @@ impl<'s> Section<'s> {
             if self.asked.contains(&name) {
                 continue;
             }
-            let help = did_you_mean(name, self.asked.iter().copied())
+            let help = other_words::key(name, &self.name)
+                .or_else(|| did_you_mean(name, self.asked.iter().copied()))
                 .unwrap_or_else(|| format!("{} knows {}", self.name, one_of(&self.asked)));
             self.problem(
                 Problem::new(

@@ -32,9 +32,9 @@ pub struct Written {
     pub values: Values,
     /// The columns, and what holds for whole records.
     pub shape: Shape,
-    /// `[[kind]]`, in the order of the spec.
+    /// `[[record_type]]`, in the order of the spec.
     pub kinds: Vec<Kind>,
-    /// `[[total]]`
+    /// `[[control_total]]`
     pub totals: Vec<Total>,
     /// `[target]`
     pub target: Target,
@@ -96,7 +96,7 @@ pub struct Check {
     pub says: Option<At<String>>,
 }
 
-/// One of `[[kind]]`
+/// One of `[[record_type]]`
 #[derive(Debug)]
 pub struct Kind {
     /// Where it stands.
@@ -129,7 +129,7 @@ words! {
     }
 }
 
-/// One of `[[total]]`
+/// One of `[[control_total]]`
 #[derive(Debug)]
 pub struct Total {
     /// Where it stands.
@@ -201,7 +201,7 @@ words! {
         Reject = "reject",
         /// It is null.
         Null = "null",
-        /// `stand_in` takes their place.
+        /// `replacement` takes their place.
         Replace = "replace",
         /// The load stops.
         Stop = "stop",
@@ -393,7 +393,7 @@ words! {
     WhenUnencodable {
         /// The row is unfit.
         Unfit = "unfit",
-        /// `stand_in` takes their place.
+        /// `replacement` takes their place.
         Replace = "replace",
     }
 }

@@ -145,7 +145,7 @@ enum OffsetPlace {
 }
 
 impl Moments {
-    /// By these patterns, or the ones of ISO 8601; local times are those of `zone`.
+    /// By these patterns, or the ones of ISO 8601; local times are those of `time_zone`.
     ///
     /// # Errors
     /// The key, and what is wrong with it.
@@ -158,7 +158,7 @@ impl Moments {
             None => None,
             Some(name) => Some(TimeZone::get(name).map_err(|_| {
                 (
-                    "zone",
+                    "time_zone",
                     format!("\"{name}\" is not a zone of the IANA database"),
                 )
             })?),
@@ -167,14 +167,14 @@ impl Moments {
             .into_iter()
             .map(|text| MomentPattern::new(text, years_from))
             .collect::<Result<Vec<_>, _>>()
-            .map_err(|message| ("pattern", message))?;
+            .map_err(|message| ("format", message))?;
         let local = patterns.iter().find(|p| p.offset == OffsetPlace::None);
         if let (Some(local), None) = (local, &zone) {
             return Err((
-                "pattern",
+                "format",
                 format!(
                     "\"{}\" has no offset such as %:z, so the column needs the zone of its local \
-                     times, such as zone = \"Europe/Berlin\"",
+                     times, such as time_zone = \"Europe/Berlin\"",
                     local.text
                 ),
             ));
@@ -392,6 +392,6 @@ mod tests {
         let wrong = Moments::new(&["%Y-%m-%d".to_string()], None, None).unwrap_err();
         assert!(wrong.1.contains("has no offset"), "{}", wrong.1);
         let wrong = Moments::new(&[], None, Some("Tansy/Lane")).unwrap_err();
-        assert_eq!(wrong.0, "zone");
+        assert_eq!(wrong.0, "time_zone");
     }
 }

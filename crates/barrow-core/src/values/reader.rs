@@ -80,7 +80,7 @@ pub(super) use with_kind;
 impl AnyKind {
     /// What reads `ty`, and what it expects, as a message names it.
     fn new(ty: Type, options: &ReaderOptions) -> Result<(AnyKind, String), BadOption> {
-        let pattern = |message| BadOption::new("pattern", message, "not a pattern");
+        let pattern = |message| BadOption::new("format", message, "not a pattern");
         let patterns = || Patterns::new(&options.patterns, ty, options.years_from).map_err(pattern);
         let mark = options.form.as_ref().map_or(b'.', NumberForm::mark);
         Ok(match ty {
@@ -101,7 +101,7 @@ impl AnyKind {
                     options.true_words.as_deref(),
                     options.false_words.as_deref(),
                 )
-                .map_err(|m| BadOption::new("true_words", m, "also a word for false"))?;
+                .map_err(|m| BadOption::new("true_values", m, "also a word for false"))?;
                 let expected = boolean.expected();
                 (AnyKind::Boolean(boolean), expected)
             }
@@ -349,7 +349,7 @@ impl ColumnReader {
             Code::NoSuchTime => "a time that the zone's clocks show".into(),
             Code::AmbiguousTime => "a time that the zone's clocks show once, or an offset".into(),
             Code::TooPrecise if self.ty == Type::Date => "a date without a time of day".into(),
-            Code::TooLong if !self.has_length() => "at most [records] longest".into(),
+            Code::TooLong if !self.has_length() => "at most [records] max_record_size".into(),
             Code::OutOfRange => limits
                 .and_then(Limits::bounds)
                 .unwrap_or_else(|| format!("what {} holds", self.ty)),

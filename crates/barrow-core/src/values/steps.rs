@@ -211,7 +211,7 @@ impl Lookup {
 }
 
 fn swap(pairs: &[(String, String)]) -> Result<Option<Swap>, BadOption> {
-    let bad = |message: String| BadOption::new("swap", message, "not a pair");
+    let bad = |message: String| BadOption::new("replace", message, "not a pair");
     if pairs.is_empty() {
         return Ok(None);
     }

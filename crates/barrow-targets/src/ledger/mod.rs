@@ -58,9 +58,9 @@ impl Outcome {
     /// The word in the tables.
     pub fn word(self) -> &'static str {
         match self {
-            Outcome::Going => "going",
-            Outcome::Kept => "kept",
-            Outcome::Undone => "undone",
+            Outcome::Going => "in progress",
+            Outcome::Kept => "committed",
+            Outcome::Undone => "rolled back",
             Outcome::Failed => "failed",
             Outcome::Emptied => "emptied",
             Outcome::Exported => "exported",

@@ -27,7 +27,7 @@ pub fn known_files(
     for (column, wanted) in [("sample", samples), ("file_name", names)] {
         for some in wanted.chunks(AT_ONCE) {
             let condition = format!(
-                "table_key = ? AND outcome IN ('kept', 'going') AND {column} IN ({})",
+                "table_key = ? AND outcome IN ('committed', 'in progress') AND {column} IN ({})",
                 marks(some.len())
             );
             let mut values = vec![Value::from(table_key)];
@@ -95,7 +95,7 @@ pub fn files_of(target: &mut dyn Target, run: &str) -> Result<Vec<File>, Error> 
 
 const FILE_COLUMNS: &str = "run, number, path, file_name, table_name, table_key, stored_bytes, \
                             sample, content, outcome, committed_to, total_read, loaded, rejected, \
-                            left_out, repaired, not_kept, once_key";
+                            skipped, repaired, rolled_back, once_key";
 
 fn files_where(
     target: &mut dyn Target,
@@ -223,11 +223,11 @@ pub fn runs(target: &mut dyn Target, wanted: &Wanted) -> Result<Vec<Run>, Error>
         values.push(Value::from(since.as_str()));
     }
     if let Some(table_key) = &wanted.going_into {
-        conditions.push("outcome = 'going' AND table_key = ?".into());
+        conditions.push("outcome = 'in progress' AND table_key = ?".into());
         values.push(Value::from(table_key.as_str()));
     }
     if wanted.failed {
-        conditions.push("outcome NOT IN ('kept', 'exported')".into());
+        conditions.push("outcome NOT IN ('committed', 'exported')".into());
     }
     let columns = RUN_COLUMNS.map(|column| tables::shown(dialect, column));
     let limit = wanted
@@ -260,9 +260,9 @@ const RUN_COLUMNS: [&str; 27] = [
     "total_read",
     "loaded",
     "rejected",
-    "left_out",
+    "skipped",
     "repaired",
-    "not_kept",
+    "rolled_back",
     "mended",
     "given_up",
     "still_open",

@@ -105,9 +105,9 @@ pub fn statements(dialect: Dialect) -> Vec<String> {
         ("total_read", Count, true),
         ("loaded", Count, true),
         ("rejected", Count, true),
-        ("left_out", Count, true),
+        ("skipped", Count, true),
         ("repaired", Count, true),
-        ("not_kept", Count, true),
+        ("rolled_back", Count, true),
         ("mended", Count, true),
         ("given_up", Count, true),
         ("still_open", Count, true),
@@ -133,9 +133,9 @@ pub fn statements(dialect: Dialect) -> Vec<String> {
         ("total_read", Count, true),
         ("loaded", Count, true),
         ("rejected", Count, true),
-        ("left_out", Count, true),
+        ("skipped", Count, true),
         ("repaired", Count, true),
-        ("not_kept", Count, true),
+        ("rolled_back", Count, true),
     ];
     let key = "CONSTRAINT barrow_files_once_key UNIQUE (once_key)";
     let by = [

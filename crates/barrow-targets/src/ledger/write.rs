@@ -83,9 +83,9 @@ fn counted(counts: &Counts) -> [(&'static str, Value); 6] {
         ("total_read", Value::count(counts.read)),
         ("loaded", Value::count(counts.loaded)),
         ("rejected", Value::count(counts.rejected)),
-        ("left_out", Value::count(counts.left_out)),
+        ("skipped", Value::count(counts.left_out)),
         ("repaired", Value::count(counts.repaired)),
-        ("not_kept", Value::count(counts.not_kept)),
+        ("rolled_back", Value::count(counts.not_kept)),
     ]
 }
 
@@ -138,7 +138,7 @@ pub fn emptied(target: &mut dyn Target, table_key: &str, but: &str) -> Result<u6
     let files = super::named(target, FILES)?;
     let sql = format!(
         "UPDATE {files} SET outcome = 'emptied', once_key = NULL \
-         WHERE table_key = ? AND run <> ? AND outcome IN ('kept', 'going')"
+         WHERE table_key = ? AND run <> ? AND outcome IN ('committed', 'in progress')"
     );
     let values = [Value::from(table_key), Value::from(but)];
     target.tell(&sql, &values, "writing the ledger")

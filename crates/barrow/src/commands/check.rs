@@ -30,8 +30,12 @@ use crate::view::{connection, failure, sides};
 /// Checks, and says what a load would do.
 pub fn run(args: &Check) -> Result<ExitCode, Failure> {
     let shared = &args.shared;
-    let mut spec = Spec::read(&args.spec, shared.into.as_deref(), shared.table.as_deref())?;
-    if let Some(tolerance) = args.tolerance {
+    let mut spec = Spec::read(
+        &args.spec,
+        shared.database.as_deref(),
+        shared.table.as_deref(),
+    )?;
+    if let Some(tolerance) = args.max_rejects {
         spec.plan.rejects.tolerance = tolerance;
     }
     failure::odd(&spec.path, &spec.text, &spec.plan.oddities);
@@ -148,7 +152,7 @@ fn nothing_new(spec: &Spec, args: &Check, target: Compared) -> Result<ExitCode, 
 /// Asks the database what it is and what may be done there, and reads no file.
 fn connect(spec: &Spec, args: &Check) -> Result<ExitCode, Failure> {
     let shared = &args.shared;
-    let url = spec.url(shared.into.as_deref())?;
+    let url = spec.url(shared.database.as_deref())?;
     let job = spec.job_in(shared.table.as_deref(), url.dialect())?;
     if !barrow_targets::is_there(&url) && job.create {
         return connection::print_new(&spec.name(), &url, shared.report)
@@ -186,7 +190,7 @@ struct Compared {
 impl Compared {
     fn new(spec: &Spec, args: &Check, files: Vec<SourceFile>) -> Result<Compared, Failure> {
         let shared = &args.shared;
-        let named = shared.into.is_some() || spec.plan.target.into.is_some();
+        let named = shared.database.is_some() || spec.plan.target.into.is_some();
         let mut compared = Compared {
             url: None,
             job: None,
@@ -201,7 +205,7 @@ impl Compared {
             compared.choice.files = files.collect::<Result<_, _>>()?;
             return Ok(compared);
         }
-        let url = spec.url(shared.into.as_deref())?;
+        let url = spec.url(shared.database.as_deref())?;
         let job = spec.job_in(shared.table.as_deref(), url.dialect())?;
         let order = Order {
             spec,

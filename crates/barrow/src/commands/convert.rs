@@ -34,7 +34,7 @@ pub fn run(args: &Convert) -> Result<ExitCode, Failure> {
     let mapping = Mapping::new(&from, &writer)?;
     let run = run_id();
     let shared = Shared {
-        into: None,
+        database: None,
         table: None,
         report: args.report,
         threads: args.threads,
@@ -64,7 +64,7 @@ pub fn run(args: &Convert) -> Result<ExitCode, Failure> {
         Err(flow::Failure::Sink(failure)) => return Err(failure),
         Err(flow::Failure::Source(error)) => return Err(error.into()),
     }
-    let tolerance = args.tolerance.unwrap_or(from.plan.rejects.tolerance);
+    let tolerance = args.max_rejects.unwrap_or(from.plan.rejects.tolerance);
     ended(args, &from, &to, tolerance, sink)
 }
 
@@ -123,7 +123,7 @@ fn ended(
         counts,
         elapsed,
         to_stdout: args.out.output == Path::new("-"),
-        beyond: (!kept).then(|| "nothing is kept".to_string()),
+        beyond: (!kept).then(|| "nothing is committed".to_string()),
         reading: Some(reading),
     };
     summary::print(&exported, args.report, args.quiet)?;
@@ -145,7 +145,7 @@ impl Mapping {
     fn new(from: &Spec, writer: &RecordWriter<'_>) -> Result<Mapping, Failure> {
         let [kind] = from.plan.kinds.as_slice() else {
             return Err(Failure::wrong(
-                "the spec has several kinds of record, and one format writes one kind",
+                "the spec has several record types, and one format writes one record type",
                 "load them, and export each table",
             ));
         };

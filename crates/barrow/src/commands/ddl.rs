@@ -13,10 +13,10 @@ use crate::view::ended;
 
 /// Prints SQL.
 pub fn run(args: &Ddl) -> Result<ExitCode, Failure> {
-    let spec = Spec::read(&args.spec, args.into.as_deref(), args.table.as_deref())?;
+    let spec = Spec::read(&args.spec, args.database.as_deref(), args.table.as_deref())?;
     let job = spec.job(args.table.as_deref())?;
     if args.alter {
-        let url = spec.url(args.into.as_deref())?;
+        let url = spec.url(args.database.as_deref())?;
         ended(io::stdout().write_all(alterations(&job, &url)?.as_bytes()))?;
         return Ok(ExitCode::SUCCESS);
     }
@@ -34,13 +34,13 @@ pub fn run(args: &Ddl) -> Result<ExitCode, Failure> {
 
 /// The kind of SQL of the database that is named.
 fn dialect_of(spec: &Spec, args: &Ddl) -> Result<Dialect, Failure> {
-    if args.into.is_none() && spec.plan.target.into.is_none() {
+    if args.database.is_none() && spec.plan.target.into.is_none() {
         return Err(Failure::wrong(
             "there is no database to go by",
             "say --for sqlite, --for postgres or --for mariadb",
         ));
     }
-    Ok(spec.url(args.into.as_deref())?.dialect())
+    Ok(spec.url(args.database.as_deref())?.dialect())
 }
 
 /// The statements that would make each table fit; what has none is a comment.

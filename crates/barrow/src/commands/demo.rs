@@ -120,7 +120,7 @@ const TOUR: &[Step] = &[
         &["load", "prices.spec.toml"],
     ),
     Step(
-        "Fixed widths, two kinds of record, weights without a mark, a sign in the last digit.",
+        "Fixed widths, two record types, weights without a mark, a sign in the last digit.",
         &["peek", "tickets.spec.toml", "--records", "5"],
     ),
     Step(
@@ -137,7 +137,7 @@ const TOUR: &[Step] = &[
     ),
     Step(FAULTY, &["check", "faults.spec.toml"]),
     Step(
-        "The same as a load: nothing is kept, since no rejects are allowed unless said.",
+        "The same as a load: nothing is committed, since no rejects are allowed unless said.",
         &["load", "faults.spec.toml"],
     ),
     Step(
@@ -145,8 +145,8 @@ const TOUR: &[Step] = &[
         &["peek", "faults.spec.toml", "--at", "4"],
     ),
     Step(
-        "With a tolerance the good records are loaded, and the rest is kept beside.",
-        &["load", "faults.spec.toml", "--tolerance", "20"],
+        "With a limit the good records are loaded, and the rest is kept beside.",
+        &["load", "faults.spec.toml", "--max-rejects", "20"],
     ),
     Step(MENDED, &["mend", "{run}"]),
     Step(
@@ -163,11 +163,11 @@ const TOUR: &[Step] = &[
     ),
     Step(
         "What was loaded, when, from what and with what result.",
-        &["ledger", "--into", "sqlite:market.db"],
+        &["ledger", "--database", "sqlite:market.db"],
     ),
     Step(
         "And one run in full.",
-        &["ledger", "{run}", "--into", "sqlite:market.db"],
+        &["ledger", "{run}", "--database", "sqlite:market.db"],
     ),
 ];
 

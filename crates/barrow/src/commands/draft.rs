@@ -23,7 +23,7 @@ use crate::view::{counted, ended};
 
 /// Drafts, and writes the spec, or compares the files with one.
 pub fn run(args: &Draft) -> Result<ExitCode, Failure> {
-    if let Some(path) = args.like.as_ref().or(args.update.as_ref()) {
+    if let Some(path) = args.compare.as_ref().or(args.update.as_ref()) {
         return against(args, path);
     }
     if let Some(output) = &args.output
@@ -37,7 +37,7 @@ pub fn run(args: &Draft) -> Result<ExitCode, Failure> {
             "name a new file with -o; a spec is never written over",
         ));
     }
-    if let Some(into) = &args.into {
+    if let Some(into) = &args.database {
         keeps_no_password(into)?;
     }
     let files = source::find(&args.files, Path::new(""))?;
@@ -48,7 +48,7 @@ pub fn run(args: &Draft) -> Result<ExitCode, Failure> {
     let table = args.table.clone();
     let table = table.unwrap_or_else(|| draft::table_name(&names));
     let folder = folder(args);
-    let into = match &args.into {
+    let into = match &args.database {
         Some(url) => beside::database(url, folder)?,
         None => format!("sqlite:{}.db", beside::file_name(&table)),
     };

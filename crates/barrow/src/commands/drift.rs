@@ -1,5 +1,5 @@
 //! What files have that a spec has not: new or missing columns, values that its
-//! types do not take. `draft --like` tells it, `draft --update` writes it.
+//! types do not take. `draft --compare` tells it, `draft --update` writes it.
 
 use std::path::Path;
 
@@ -76,7 +76,7 @@ impl Drift {
     ) -> Result<Drift, Failure> {
         if spec.plan.has_kinds() {
             return Err(Failure::wrong(
-                "a spec with several kinds of record is not compared with files",
+                "a spec with several record types is not compared with files",
                 "barrow check says what it makes of them",
             ));
         }
@@ -469,14 +469,14 @@ fn add_nulls(item: &mut Item, words: &[String]) {
     let Some(keys) = item.as_table_like_mut() else {
         return;
     };
-    let known = keys.get("null_words").and_then(Item::as_array).cloned();
+    let known = keys.get("null_values").and_then(Item::as_array).cloned();
     let mut list = known.unwrap_or_else(|| [""].into_iter().collect());
     for word in words {
         if !list.iter().any(|known| known.as_str() == Some(word)) {
             list.push(word.as_str());
         }
     }
-    put(keys, "null_words", Value::Array(list));
+    put(keys, "null_values", Value::Array(list));
 }
 
 /// Puts new evidence in the place of what a draft wrote above a column.
@@ -522,19 +522,19 @@ fn writing(choice: &Choice) -> Vec<(&'static str, Value)> {
         keys.push(("group_mark", group.as_str().into()));
     }
     if !choice.take_off.is_empty() {
-        keys.push(("take_off", texts(&choice.take_off)));
+        keys.push(("strip", texts(&choice.take_off)));
     }
     if let Some(sign) = choice.sign {
         keys.push(("sign", sign.into()));
     }
     match choice.patterns.as_slice() {
         [] => {}
-        [one] => keys.push(("pattern", one.as_str().into())),
-        several => keys.push(("pattern", texts(several))),
+        [one] => keys.push(("format", one.as_str().into())),
+        several => keys.push(("format", texts(several))),
     }
     if let Some((yes, no)) = &choice.words {
-        keys.push(("true_words", list(&[yes])));
-        keys.push(("false_words", list(&[no])));
+        keys.push(("true_values", list(&[yes])));
+        keys.push(("false_values", list(&[no])));
     }
     keys
 }

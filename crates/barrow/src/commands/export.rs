@@ -70,7 +70,7 @@ pub fn run(args: &Export) -> Result<ExitCode, Failure> {
             (made, counts, None)
         }
         false => {
-            let words = format!("more than the tolerance of {tolerance}, so nothing is kept");
+            let words = format!("more than the limit of {tolerance}, so nothing is committed");
             (Vec::new(), output.counts, Some(words))
         }
     };
@@ -145,8 +145,8 @@ fn order(args: &Export) -> Result<Order, Failure> {
 }
 
 fn by_spec(args: &Export, path: &Path) -> Result<Order, Failure> {
-    let spec = Spec::read(path, args.into.as_deref(), args.table.as_deref())?;
-    let url = spec.url(args.into.as_deref())?;
+    let spec = Spec::read(path, args.database.as_deref(), args.table.as_deref())?;
+    let url = spec.url(args.database.as_deref())?;
     let kind = spec.plan.kinds.first();
     let own = kind.and_then(|kind| kind.table.clone());
     let table = args
@@ -199,10 +199,10 @@ fn query(
 
 /// An export that has no spec makes one: of the table's columns, or the query's.
 fn without_spec(args: &Export) -> Result<Order, Failure> {
-    let Some(into) = &args.into else {
+    let Some(into) = &args.database else {
         return Err(Failure::wrong(
             "there is no database to ask",
-            "say --into sqlite:market.db",
+            "say --database sqlite:market.db",
         ));
     };
     let url = Url::parse(into, Path::new(""), environment)?;

@@ -90,7 +90,7 @@ impl Spec {
             (None, None) => {
                 return Err(Failure::wrong(
                     "there is no database to load into",
-                    "say --into sqlite:market.db, or [target] into in the spec",
+                    "say --database sqlite:market.db, or [target] database in the spec",
                 ));
             }
         };

@@ -41,12 +41,12 @@ pub fn run(args: &Ledger) -> Result<ExitCode, Failure> {
 }
 
 fn url(args: &Ledger) -> Result<Url, Failure> {
-    match (&args.into, &args.spec) {
+    match (&args.database, &args.spec) {
         (Some(into), _) => Ok(Url::parse(into, Path::new(""), environment)?),
         (None, Some(spec)) => Spec::read(spec, None, None)?.url(None),
         (None, None) => Err(Failure::wrong(
             "there is no database to ask",
-            "say --into sqlite:market.db, or --spec with a spec that names it",
+            "say --database sqlite:market.db, or --spec with a spec that names it",
         )),
     }
 }

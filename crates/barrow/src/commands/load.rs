@@ -15,11 +15,15 @@ use crate::view::{counted, shared};
 /// Loads, and says what came of it.
 pub fn run(args: &Load) -> Result<ExitCode, Failure> {
     let shared = &args.shared;
-    let mut spec = Spec::read(&args.spec, shared.into.as_deref(), shared.table.as_deref())?;
+    let mut spec = Spec::read(
+        &args.spec,
+        shared.database.as_deref(),
+        shared.table.as_deref(),
+    )?;
     apply(args, &mut spec)?;
     let files = spec.files(&args.files)?;
     mention_remarks(&spec, shared.quiet);
-    let url = spec.url(shared.into.as_deref())?;
+    let url = spec.url(shared.database.as_deref())?;
     let order = Order {
         job: spec.job_in(shared.table.as_deref(), url.dialect())?,
         url: &url,
@@ -95,13 +99,13 @@ fn apply(args: &Load, spec: &mut Spec) -> Result<(), Failure> {
     if let Some(mode) = args.mode {
         spec.plan.target.mode = mode.into();
     }
-    if let Some(tolerance) = args.tolerance {
+    if let Some(tolerance) = args.max_rejects {
         spec.plan.rejects.tolerance = tolerance;
     }
     if spec.plan.target.mode == Mode::Replace && spec.plan.target.every != Every::All {
         return Err(Failure::wrong(
             "--mode replace swaps the whole table in at once, and the spec commits as it goes",
-            "say --mode truncate, or [target] every = \"all\"",
+            "say --mode truncate, or [target] commit_every = \"all\"",
         ));
     }
     Ok(())

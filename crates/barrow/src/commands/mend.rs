@@ -42,13 +42,13 @@ pub fn run(args: &Mend) -> Result<ExitCode, Failure> {
     let note = note::read(&folder)?;
     let spec = spec(args, &note)?;
     let shared = Shared {
-        into: args.into.clone().or_else(|| note.into.clone()),
+        database: args.database.clone().or_else(|| note.into.clone()),
         table: note.table.clone(),
         report: args.report,
         threads: None,
         quiet: args.quiet,
     };
-    let url = spec.url(shared.into.as_deref())?;
+    let url = spec.url(shared.database.as_deref())?;
     let order = Order {
         job: job(&spec, &shared, &note, url.dialect())?,
         url: &url,
@@ -82,7 +82,7 @@ pub fn run(args: &Mend) -> Result<ExitCode, Failure> {
     if !note.left_out_whole.is_empty() && Mending::files_of(&folder, &note)?.is_empty() {
         return Err(Failure::wrong(
             format!(
-                "nothing of the files of these rejects is in the table: each was left out whole by run {}",
+                "nothing of the files of these rejects is in the table: each was skipped whole by run {}",
                 note.run
             ),
             "correct the files themselves, and load them again",
@@ -173,7 +173,7 @@ fn folder(args: &Mend) -> Result<PathBuf, Failure> {
 /// The run's spec, for rejects alone: whatever it does to the table's other rows, a mend
 /// only adds to them.
 fn spec(args: &Mend, note: &Note) -> Result<Spec, Failure> {
-    let into = args.into.as_deref().or(note.into.as_deref());
+    let into = args.database.as_deref().or(note.into.as_deref());
     // As people would name it from here.
     let here = std::env::current_dir().unwrap_or_default();
     let path = note.spec.strip_prefix(&here).unwrap_or(&note.spec);

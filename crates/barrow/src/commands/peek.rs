@@ -219,7 +219,7 @@ impl Head {
         ] {
             if count > 0 {
                 self.notes
-                    .push(format!("{} left out {why}", counted(count, "record")));
+                    .push(format!("{} skipped {why}", counted(count, "record")));
             }
         }
     }

@@ -48,7 +48,11 @@ impl Note {
         Note {
             run: run.to_string(),
             spec: std::path::absolute(&order.spec.path).unwrap_or_else(|_| order.spec.path.clone()),
-            into: order.shared.into.as_ref().map(|_| order.url.to_string()),
+            into: order
+                .shared
+                .database
+                .as_ref()
+                .map(|_| order.url.to_string()),
             table: order.shared.table.clone(),
             left_out_whole: Vec::new(),
             rolled_back: None,

@@ -79,7 +79,7 @@ fn can_be_shared(order: &Order<'_>, files: &[SourceFile]) -> Result<(), Failure>
     };
     Err(Failure::wrong(
         format!("--share: {trouble}"),
-        "share files that are appended or merged, with every = \"all\" and a ledger",
+        "share files that are appended or merged, with commit_every = \"all\" and a ledger",
     ))
 }
 

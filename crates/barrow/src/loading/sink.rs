@@ -420,7 +420,7 @@ impl LoadSink<'_> {
         }
         if !self.is_within() {
             let outcome = Outcome::BeyondTolerance { not_kept };
-            let rows = self.take_back("more rejects than the tolerance")?;
+            let rows = self.take_back("more rejects than the limit")?;
             self.note_rolled_back()?;
             return Ok((outcome, rows));
         }
@@ -514,7 +514,7 @@ impl LoadSink<'_> {
             None => "",
         };
         let stays = match self.committed {
-            0 => "nothing of this load was kept".to_string(),
+            0 => "nothing of this load was committed".to_string(),
             rows => format!(
                 "{} rows that were committed on the way stay in the table{goes_on}",
                 crate::view::number(rows)

@@ -24,7 +24,7 @@ pub fn spec(
         text += "\n[target]\n";
         if let Some(into) = into {
             text += "# Where it came from; a load back into it would have its rows there twice.\n";
-            let _ = writeln!(text, "# into  = {}", quoted(into));
+            let _ = writeln!(text, "# database  = {}", quoted(into));
         }
         if let Some(table) = table {
             let _ = writeln!(text, "table = {}", quoted(table));

@@ -102,11 +102,11 @@ fn text(e: &Exported, out: &mut impl Write) -> io::Result<()> {
     )?;
     if c.unfit > 0 {
         let shown = format!("{:>digits$}", number(c.unfit));
-        let why = e.beyond.as_deref().unwrap_or("left out, as the spec says");
+        let why = e.beyond.as_deref().unwrap_or("skipped, as the spec says");
         writeln!(out, "  unfit     {}   {why}", shown.red().bold())?;
     }
     if let (Some(why), 1..) = (&e.beyond, c.rows) {
-        writeln!(out, "  not kept  {:>digits$}   {why}", number(c.rows))?;
+        writeln!(out, "  held back {:>digits$}   {why}", number(c.rows))?;
     }
     if c.replaced > 0 {
         writeln!(
@@ -196,6 +196,6 @@ fn document(e: &Exported) -> Value {
         "from": e.from, "spec": e.spec, "files": files, "read": e.counts.rows + e.counts.unfit,
         "written": if e.beyond.is_some() { 0 } else { e.counts.rows }, "unfit": e.counts.unfit,
         "unfit_rows": unfit, "replaced": e.counts.replaced, "repairs": repairs,
-        "kept": e.beyond.is_none(), "seconds": e.elapsed.as_secs_f64(),
+        "finished": e.beyond.is_none(), "seconds": e.elapsed.as_secs_f64(),
     })
 }

@@ -43,7 +43,7 @@ pub fn print_new(spec: &str, url: &Url, report: Report) -> Result<(), Failure> {
             "{spec} → {url}\n\n  the file is not there yet; a load would make it"
         )),
         Report::Json => {
-            let document = json!({ "into": url.to_string(), "is_there": false, "missing": [] });
+            let document = json!({ "database": url.to_string(), "is_there": false, "missing": [] });
             ended(writeln!(io::stdout(), "{document:#}"))
         }
     }
@@ -113,7 +113,7 @@ fn document(url: &Url, about: &About, missing: &[String]) -> Value {
         })
         .collect();
     json!({
-        "into": url.to_string(), "is_there": true, "server": about.server, "user": about.user,
+        "database": url.to_string(), "is_there": true, "server": about.server, "user": about.user,
         "encrypted": about.encrypted, "tables": tables,
         "ledger": (!about.ledger.is_empty()).then(|| json!({ "is_there": about.has_ledger() })),
         "missing": missing,

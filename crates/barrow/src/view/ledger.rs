@@ -33,7 +33,7 @@ pub fn print_runs(listed: &Listed<'_>, report: Report) -> Result<(), Failure> {
         Report::Json => {
             let runs: Vec<Value> = listed.runs.iter().map(run_json).collect();
             let document = json!({
-                "into": listed.url.to_string(), "has_ledger": listed.is_there, "runs": runs,
+                "database": listed.url.to_string(), "has_ledger": listed.is_there, "runs": runs,
                 "has_more": listed.has_more,
             });
             ended(writeln!(io::stdout(), "{document:#}"))
@@ -142,12 +142,12 @@ fn outcome(run: &Run) -> String {
             .yellow()
             .to_string(),
         Outcome::Kept => {
-            let mut words = "kept".green().to_string();
+            let mut words = "committed".green().to_string();
             if let Some(of) = &run.mend_of {
                 words += &format!(", mends {of}");
             }
             if run.counts.not_kept > 0 {
-                words += ", but for files beyond their tolerance";
+                words += ", but for files beyond their limit";
             }
             if run.still_open > 0 {
                 words += &format!(", {} open", counted(run.still_open, "reject"));
@@ -156,7 +156,7 @@ fn outcome(run: &Run) -> String {
             }
             words
         }
-        Outcome::Undone => "undone".red().to_string(),
+        Outcome::Undone => "rolled back".red().to_string(),
         Outcome::Exported => "exported".green().to_string(),
         Outcome::Failed | Outcome::Emptied => "failed".red().to_string(),
     }
@@ -226,7 +226,7 @@ fn file_lines(files: &[File], out: &mut impl Write) -> io::Result<()> {
             Outcome::Going => {
                 words += &format!(", interrupted after byte {}", number(file.committed_to));
             }
-            Outcome::Undone => words += ", not kept",
+            Outcome::Undone => words += ", rolled back",
             Outcome::Failed => words += ", failed",
             Outcome::Emptied => words += ", no longer in the table, which was emptied since",
         }
@@ -243,9 +243,9 @@ fn counts(c: &Counts, out: &mut impl Write) -> io::Result<()> {
     let lines = [
         ("read", c.read, true),
         ("loaded", c.loaded, true),
-        ("not kept", c.not_kept, c.not_kept > 0),
+        ("rolled back", c.not_kept, c.not_kept > 0),
         ("rejected", c.rejected, true),
-        ("left out", c.left_out, true),
+        ("skipped", c.left_out, true),
         ("repaired", c.repaired, c.repaired > 0),
     ];
     let digits = lines
@@ -253,8 +253,10 @@ fn counts(c: &Counts, out: &mut impl Write) -> io::Result<()> {
         .map(|(_, n, _)| number(*n).len())
         .max()
         .unwrap_or(0);
-    for (word, n, _) in lines.iter().filter(|(_, _, shown)| *shown) {
-        writeln!(out, "  {word:<10}{:>digits$}", number(*n))?;
+    let shown = || lines.iter().filter(|(_, _, shown)| *shown);
+    let width = shown().map(|(word, ..)| word.len() + 2).max().unwrap_or(0);
+    for (word, n, _) in shown() {
+        writeln!(out, "  {word:<width$}{:>digits$}", number(*n))?;
     }
     writeln!(out)
 }
@@ -327,8 +329,8 @@ fn rejects(run: &Run, mends: &[Run], out: &mut impl Write) -> io::Result<()> {
 
 fn counts_json(c: &Counts) -> Value {
     json!({
-        "read": c.read, "loaded": c.loaded, "not_kept": c.not_kept, "rejected": c.rejected,
-        "left_out": c.left_out, "repaired": c.repaired,
+        "read": c.read, "loaded": c.loaded, "rolled_back": c.not_kept, "rejected": c.rejected,
+        "skipped": c.left_out, "repaired": c.repaired,
     })
 }
 

@@ -330,11 +330,11 @@ fn folded(
 fn document(view: &RecordsView) -> serde_json::Value {
     let column = |(n, t): &(String, Type)| json!({ "name": n, "type": t.to_string() });
     let columns = |kind: &KindView| kind.columns.iter().map(column).collect::<Vec<_>>();
-    let kind = |kind: &KindView| json!({ "kind": kind.name, "columns": columns(kind) });
+    let kind = |kind: &KindView| json!({ "record_type": kind.name, "columns": columns(kind) });
     let kinds: Vec<_> = view.kinds.iter().map(kind).collect();
     let entry = |entry| entry_document(entry, &view.kinds);
     let records: Vec<_> = view.entries.iter().map(entry).collect();
-    json!({ "kinds": kinds, "records": records, "notes": view.notes })
+    json!({ "record_types": kinds, "records": records, "notes": view.notes })
 }
 
 fn entry_document(entry: &Entry, kinds: &[KindView]) -> serde_json::Value {
@@ -344,7 +344,7 @@ fn entry_document(entry: &Entry, kinds: &[KindView]) -> serde_json::Value {
     };
     json!({
         "file": entry.file, "record": entry.record, "line": entry.line,
-        "kind": entry.values.as_ref().ok().and(kinds[entry.kind].name.as_deref()),
+        "record_type": entry.values.as_ref().ok().and(kinds[entry.kind].name.as_deref()),
         "values": entry.values.as_ref().ok(), "rejected": entry.values.as_ref().err().map(reasons),
     })
 }

@@ -56,7 +56,7 @@ fn text(
         let rejected = match (load.rejected(), load.outcome) {
             (0, _) => String::new(),
             (n, Outcome::Kept) => format!(", {} rejected", number(n)),
-            (n, _) => format!(", {} rejected: not kept", number(n)),
+            (n, _) => format!(", {} rejected: rolled back", number(n)),
         };
         writeln!(
             out,

@@ -76,7 +76,7 @@ pub fn document(kinds: &[(String, Vec<Side>)]) -> Value {
     let each = kinds.iter().flat_map(|(kind, sides)| {
         sides.iter().map(move |side| {
             json!({
-                "kind": (!kind.is_empty()).then_some(kind),
+                "record_type": (!kind.is_empty()).then_some(kind),
                 "header": side.header, "spec": pair(&side.spec), "table": pair(&side.table),
                 "verdict": side.verdict.words,
                 "fits": side.verdict.weight == Weight::Fine,

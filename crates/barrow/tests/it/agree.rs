@@ -26,7 +26,7 @@ fn spec(source: &str, target: &str, rejects: &str) -> String {
 fn told(said: &Said) -> (i32, Option<(Value, Value, usize)>) {
     let json: Option<Value> = serde_json::from_str(&said.out).ok();
     let counts = json.map(|json| {
-        let skipped = json["skipped"].as_array().map_or(0, Vec::len);
+        let skipped = json["skipped_files"].as_array().map_or(0, Vec::len);
         (json["loaded"].clone(), json["rejected"].clone(), skipped)
     });
     (said.code, counts)
@@ -53,7 +53,7 @@ fn both(d: &Database, name: &str) -> (i32, Option<(Value, Value, usize)>) {
 }
 
 fn a_check_says_what_a_load_does(kind: Kind) {
-    let many = "tolerance = 50";
+    let many = "max_rejects = 50";
     let tables = [
         ("none that is made", "", "create = true", many, 0),
         ("none that is not made", "", "", many, 2),
@@ -75,14 +75,14 @@ fn a_check_says_what_a_load_does(kind: Kind) {
             "CREATE TABLE d (id INTEGER NOT NULL, c VARCHAR(3), t VARCHAR(5))",
             "",
             "",
-            "tolerance = 0",
+            "max_rejects = 0",
             3,
         ),
         (
             "CREATE TABLE d (id INTEGER NOT NULL, c VARCHAR(3), t VARCHAR(5))",
             "",
             "",
-            "tolerance = 0\nper = \"file\"",
+            "max_rejects = 0\nper = \"file\"",
             3,
         ),
         ("CREATE TABLE d (id INTEGER)", "", "", many, 2),
@@ -139,7 +139,7 @@ fn a_check_says_what_a_load_does(kind: Kind) {
 }
 
 fn a_check_knows_what_is_loaded_already(kind: Kind) {
-    let spec = spec("", "create = true", "tolerance = 9");
+    let spec = spec("", "create = true", "max_rejects = 9");
     let d = Database::new(
         kind,
         &[
@@ -161,7 +161,7 @@ fn a_check_knows_what_is_loaded_already(kind: Kind) {
 }
 
 fn a_file_that_has_changed_stops_both(kind: Kind) {
-    let spec = spec("", "create = true", "tolerance = 9");
+    let spec = spec("", "create = true", "max_rejects = 9");
     let d = Database::new(
         kind,
         &[
@@ -176,7 +176,7 @@ fn a_file_that_has_changed_stops_both(kind: Kind) {
 }
 
 fn a_file_that_another_load_has_is_told(kind: Kind) {
-    let spec = spec("", "create = true", "tolerance = 9");
+    let spec = spec("", "create = true", "max_rejects = 9");
     let d = Database::new(
         kind,
         &[

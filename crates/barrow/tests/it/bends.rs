@@ -14,7 +14,7 @@ fn kept_or_told(kind: Kind, show: &str, cases: &[Case]) -> Vec<&'static str> {
     for (declared, ty, value, wanted) in cases {
         let spec = format!(
             "[source]\nfiles = [\"d.csv\"]\n[columns]\nid = \"integer\"\nv = \"{ty}\"\n\
-             [target]\ntable = \"d\"\n[rejects]\ntolerance = 9\n"
+             [target]\ntable = \"d\"\n[rejects]\nmax_rejects = 9\n"
         );
         let file = format!("id,v\n1,{value}\n");
         let d = Database::new(

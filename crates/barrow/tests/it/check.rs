@@ -12,7 +12,7 @@ grower = { type = "varchar(40)", from = "Grower" }
 grade = { type = "char(1)", one_of = ["A", "B"] }
 kg = "decimal(6,2)"
 [target]
-into = "sqlite:m.db"
+database = "sqlite:m.db"
 table = "d"
 key = ["id"]
 create = true
@@ -28,16 +28,16 @@ fn market() -> Market {
 #[test]
 fn a_check_says_what_a_load_would_and_loads_nothing() {
     let m = market();
-    let said = m.run("check d.spec.toml --tolerance 1 --rejects would");
+    let said = m.run("check d.spec.toml --max-rejects 1 --rejects would");
     assert_eq!(said.code, 3, "{}{}", said.out, said.err);
     for line in [
         "id       id bigint            ·       the table would be made",
         "extra    ·                    ·       not read",
         "would load      0",
-        "would not keep  2   good records of a load that would be undone",
-        "would reject    3   more than the tolerance of 1",
+        "would not keep  2   good records of a load that would be rolled back",
+        "would reject    3   more than the limit of 1",
         "2 records of the same id again; first: line 4, which has the key of line 2",
-        "a load would keep nothing, unless with --tolerance 3",
+        "a load would commit nothing, unless with --max-rejects 3",
     ] {
         assert!(said.out.contains(line), "{line}\n{}", said.out);
     }
@@ -53,7 +53,7 @@ fn a_check_says_what_a_load_would_and_loads_nothing() {
         b"id,Grower,grade,kg,extra\n2,Bram,C,x,\n"
     );
     // A load rejects the same records, for the same reasons and by its table's key.
-    let said = m.run("load d.spec.toml --tolerance 3 --report json");
+    let said = m.run("load d.spec.toml --max-rejects 3 --report json");
     assert_eq!((said.code, &said.json()["loaded"]), (0, &2.into()));
 }
 
@@ -118,7 +118,7 @@ fn what_is_odd_in_a_spec_is_told_on_the_way() {
     let m = market();
     m.write(
         "odd.spec.toml",
-        b"[values]\nnull_words = [\"0\"]\n[columns]\nid = \"integer\"\nplaced = { type = \"date\", pattern = \"%d/%m/%y\" }\n",
+        b"[values]\nnull_values = [\"0\"]\n[columns]\nid = \"integer\"\nplaced = { type = \"date\", format = \"%d/%m/%y\" }\n",
     );
     m.write("o.csv", b"id,placed\n1,01/04/31\n");
     let said = m.run("check odd.spec.toml o.csv");
@@ -136,13 +136,13 @@ fn what_is_odd_in_a_spec_is_told_on_the_way() {
 fn types_may_be_left_to_the_table() {
     let m = market();
     m.sql("CREATE TABLE d (id INTEGER NOT NULL, kg DECIMAL(4,1), at DATE, odd GEOMETRY)");
-    let spec = "[target]\ninto = \"sqlite:m.db\"\ntable = \"d\"\n";
+    let spec = "[target]\ndatabase = \"sqlite:m.db\"\ntable = \"d\"\n";
     m.write(
         "all.spec.toml",
         format!("{spec}[records]\nwhen_new_column = \"ignore\"\n[columns]\nid = {{}}\nkg = {{ min = 1 }}\n").as_bytes(),
     );
     m.write("d.csv", b"id,kg,at,odd\n1,1.55,,\n2,0.5,,\n,1,,\n4,2.5,,\n");
-    let said = m.run("load all.spec.toml d.csv --tolerance 3 --report json");
+    let said = m.run("load all.spec.toml d.csv --max-rejects 3 --report json");
     assert_eq!(said.code, 0, "{}{}", said.out, said.err);
     let json = said.json();
     let codes: Vec<&str> = json["reasons"]
@@ -167,7 +167,7 @@ fn types_may_be_left_to_the_table() {
         "none.spec.toml",
         format!("{spec}[records]\nwhen_new_column = \"ignore\"\n").as_bytes(),
     );
-    let said = m.run("load none.spec.toml d.csv --again --tolerance 3 --report json");
+    let said = m.run("load none.spec.toml d.csv --again --max-rejects 3 --report json");
     let codes = said.json()["reasons"].clone();
     assert_eq!(codes[1]["code"], "required", "{codes}");
 }
@@ -251,7 +251,7 @@ fn a_column_that_a_load_stops_for_does_not_fit() {
     let m = Market::with(&[
         (
             "d.spec.toml",
-            b"[source]\nfiles = [\"d.csv\"]\n[columns]\nv = \"json\"\n[target]\ninto = \"sqlite:m.db\"\ntable = \"d\"\n",
+            b"[source]\nfiles = [\"d.csv\"]\n[columns]\nv = \"json\"\n[target]\ndatabase = \"sqlite:m.db\"\ntable = \"d\"\n",
         ),
         ("d.csv", b"v\n1.10\n"),
     ]);

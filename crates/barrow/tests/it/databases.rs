@@ -112,7 +112,7 @@ impl Database {
 
     pub fn command(&self, words: &str) -> std::process::Command {
         let mut command = self.market.command(words);
-        command.arg("--into").arg(self.url());
+        command.arg("--database").arg(self.url());
         command
     }
 

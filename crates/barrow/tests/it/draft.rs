@@ -11,7 +11,7 @@ fn text(text: &str) -> Value {
 /// Drafts files of the demo and loads them by the draft, which rejects nothing.
 fn drafted(m: &Market, files: &str) {
     let said = m.run(&format!(
-        "draft {files} --into sqlite:m.db --table t -o t.spec.toml"
+        "draft {files} --database sqlite:m.db --table t -o t.spec.toml"
     ));
     assert_eq!(said.code, 0, "{}{}", said.out, said.err);
     let said = m.run("load t.spec.toml --report json");
@@ -103,7 +103,10 @@ fn a_file_is_in_its_table_with_two_commands() {
     assert_eq!(said.code, 0, "{}", said.err);
     let spec = String::from_utf8(m.read("specs/a.spec.toml")).unwrap();
     assert!(spec.contains("files    = [\"../auto-mpg2.csv\"]"), "{spec}");
-    assert!(spec.contains("into   = \"sqlite:auto_mpg2.db\""), "{spec}");
+    assert!(
+        spec.contains("database = \"sqlite:auto_mpg2.db\""),
+        "{spec}"
+    );
     assert!(
         said.out.ends_with("next: barrow load specs/a.spec.toml\n"),
         "{}",
@@ -117,10 +120,10 @@ fn a_file_is_in_its_table_with_two_commands() {
         .unwrap();
     assert_eq!(sum, 3.75);
     // An address on the command line is from where the command runs.
-    let said = m.run("draft auto-mpg2.csv --into sqlite:m.db -o specs/b.spec.toml");
+    let said = m.run("draft auto-mpg2.csv --database sqlite:m.db -o specs/b.spec.toml");
     assert_eq!(said.code, 0, "{}", said.err);
     let spec = String::from_utf8(m.read("specs/b.spec.toml")).unwrap();
-    assert!(spec.contains("into   = \"sqlite:../m.db\""), "{spec}");
+    assert!(spec.contains("database = \"sqlite:../m.db\""), "{spec}");
 }
 
 #[test]
@@ -128,7 +131,7 @@ fn what_was_not_plain_is_heard() {
     let m = Market::with(&[("d.csv", b"id,day\n1,03/04/2031\n2,05/06/2031\n")]);
     let said = m.run("draft d.csv -o d.spec.toml");
     let wanted = "1 remark to look at:\n  1  day: \"03/04/2031\": the day is taken to come first, \
-                  and every value reads the other way too\n     to change it: pattern = \"%m/%d/%Y\"\n";
+                  and every value reads the other way too\n     to change it: format = \"%m/%d/%Y\"\n";
     assert_eq!(said.err, wanted);
     let said = m.run("load d.spec.toml");
     assert_eq!(said.code, 0, "{}", said.err);
@@ -150,7 +153,8 @@ fn numbers_are_numbers_to_sqlite() {
         b"station,wind\na,9.2\nb,1048.36000000000001\nc,101.5\n",
     )]);
     assert_eq!(
-        m.run("draft w.csv --into sqlite:m.db -o w.spec.toml").code,
+        m.run("draft w.csv --database sqlite:m.db -o w.spec.toml")
+            .code,
         0
     );
     assert_eq!(m.run("load w.spec.toml").code, 0);
@@ -209,13 +213,13 @@ const SPEC: &str = "# Ours, by hand.\n[source]\nfiles = [\"d.csv\"]\n\n[columns]
     id   = \"smallint\"                          # the key\n\
     name = { type = \"varchar(4)\", from = \"Name\" }  # who\n\
     kg   = { type = \"decimal(3,1)\", min = 0 }\n\
-    day  = \"date\"\n\n[target]\ninto = \"sqlite:m.db\"\ntable = \"d\"\ncreate = true\n";
+    day  = \"date\"\n\n[target]\ndatabase = \"sqlite:m.db\"\ntable = \"d\"\ncreate = true\n";
 
 #[test]
 fn drift_is_told_and_written_with_the_rest_untouched() {
     let m = Market::with(&[("d.spec.toml", SPEC.as_bytes())]);
     m.write("d.csv", b"id,Name,kg,day\n1,Ada,1.5,2031-04-01\n");
-    let said = m.run("draft --like d.spec.toml");
+    let said = m.run("draft --compare d.spec.toml");
     assert_eq!(
         said.out, "d.spec.toml reads all 1 record as they are\n",
         "{}",
@@ -227,7 +231,7 @@ fn drift_is_told_and_written_with_the_rest_untouched() {
         "d.csv",
         b"id,Name,kg,day,stall\n1,Ada,1.5,01/04/2031\n70000,Ivy Sedge,1204.25,28/04/2031,7\n2,Bo,1,29/04/2031,8\n",
     );
-    let said = m.run("draft --like d.spec.toml");
+    let said = m.run("draft --compare d.spec.toml");
     assert_eq!(said.code, 4);
     for line in [
         "new       \"stall\": smallint",
@@ -247,21 +251,21 @@ fn drift_is_told_and_written_with_the_rest_untouched() {
         .replace("decimal(3,1)", "decimal(6,2)")
         .replace(
             "day  = \"date\"\n",
-            "day  = { type = \"date\", pattern = \"%d/%m/%Y\" }\nstall = { type = \"smallint\" }\n",
+            "day  = { type = \"date\", format = \"%d/%m/%Y\" }\nstall = { type = \"smallint\" }\n",
         );
     assert_eq!(String::from_utf8(m.read("d.spec.toml")).unwrap(), wanted);
     let said = m.run("check d.spec.toml --report json").json();
     assert_eq!(
-        (&said["not_kept"], &said["rejected"]),
+        (&said["rolled_back"], &said["rejected"]),
         (&2.into(), &1.into())
     );
     m.write("d.csv", b"id,Name,kg\n1,Ada,1.5\n");
-    let said = m.run("draft --like d.spec.toml --report json");
+    let said = m.run("draft --compare d.spec.toml --report json");
     assert_eq!(
         (said.code, &said.json()["missing"]),
         (4, &serde_json::json!(["day", "stall"]))
     );
-    let said = m.run("draft --like d.spec.toml");
+    let said = m.run("draft --compare d.spec.toml");
     assert!(
         said.out.contains("missing   day: a header lacks it"),
         "{}",
@@ -278,7 +282,7 @@ fn a_spec_is_never_written_over() {
     // In another folder the spec finds its files all the same.
     std::fs::create_dir(m.path("specs")).unwrap();
     assert_eq!(
-        m.run("draft d.csv --into sqlite:m.db -o specs/d.spec.toml")
+        m.run("draft d.csv --database sqlite:m.db -o specs/d.spec.toml")
             .code,
         0
     );
@@ -290,30 +294,30 @@ fn a_spec_is_never_written_over() {
 fn an_update_follows_names_encodings_nulls_and_evidence() {
     let m = Market::with(&[("d.csv", b"id,Name,kg\n1,Ada,1.5\n2,Ivy,2.5\n")]);
     assert_eq!(
-        m.run("draft d.csv --tight --into sqlite:m.db -o d.spec.toml")
+        m.run("draft d.csv --tight --database sqlite:m.db -o d.spec.toml")
             .code,
         0
     );
     let spec = || String::from_utf8(m.read("d.spec.toml")).unwrap();
     // A column under another name.
     m.write("d.csv", b"id,Grower,kg\n1,Ada,1.5\n2,Ivy,2.5\n");
-    let said = m.run("draft --like d.spec.toml");
+    let said = m.run("draft --compare d.spec.toml");
     assert!(
         said.out.contains("renamed   name: \"Name\" → \"Grower\"?"),
         "{}",
         said.out
     );
-    let said = m.run("draft --like d.spec.toml --report json").json();
+    let said = m.run("draft --compare d.spec.toml --report json").json();
     assert_eq!(said["renamed"]["to"], "Grower");
     assert_eq!(m.run("draft --update d.spec.toml").code, 0);
     assert!(spec().contains("from = \"Grower\""), "{}", spec());
-    assert_eq!(m.run("draft --like d.spec.toml").code, 0);
+    assert_eq!(m.run("draft --compare d.spec.toml").code, 0);
     // Another encoding, a word for null, and a larger number.
     m.write(
         "d.csv",
         b"id,Grower,kg\n1,Zo\xEB,1.5\n2,Ivy,NA\n70000,Bo,2.5\n",
     );
-    let said = m.run("draft --like d.spec.toml");
+    let said = m.run("draft --compare d.spec.toml");
     assert!(
         said.out.contains("encoding  utf-8 → windows-1252"),
         "{}",
@@ -322,10 +326,10 @@ fn an_update_follows_names_encodings_nulls_and_evidence() {
     assert_eq!(m.run("draft --update d.spec.toml").code, 0);
     let text = spec();
     assert!(text.contains("encoding = \"windows-1252\""), "{text}");
-    assert!(text.contains("null_words = [\"\", \"NA\"]"), "{text}");
+    assert!(text.contains("null_values = [\"\", \"NA\"]"), "{text}");
     assert!(text.contains("# 3 values, 0 null; 1 to 70000"), "{text}");
     assert!(!text.contains("# 2 values, 0 null; 1 to 2"), "{text}");
-    assert_eq!(m.run("draft --like d.spec.toml").code, 0, "{text}");
+    assert_eq!(m.run("draft --compare d.spec.toml").code, 0, "{text}");
     let said = m.run("load d.spec.toml");
     assert_eq!(said.code, 0, "{}{}", said.out, said.err);
 }

@@ -26,11 +26,11 @@ id     = "bigint"
 small  = "smallint"
 price  = { type = "decimal(20,4)", decimal_mark = "," }
 ratio  = "double"
-fresh  = { type = "boolean", true_words = ["ja"], false_words = ["nein"] }
+fresh  = { type = "boolean", true_values = ["ja"], false_values = ["nein"] }
 letter = "char(3)"
 name   = "varchar(20)"
 note   = "text"
-day    = { type = "date", pattern = "%d/%m/%Y" }
+day    = { type = "date", format = "%d/%m/%Y" }
 hour   = "time"
 at     = "timestamp"
 moment = "timestamptz"
@@ -213,12 +213,12 @@ fn what_does_not_fit_stops_the_export_or_is_left_out(kind: Kind) {
     assert_eq!(
         d.run("export f.spec.toml -o out.txt").code,
         3,
-        "beyond the tolerance"
+        "beyond the limit"
     );
     assert!(!d.market.path("out.txt").exists());
     d.market.write(
         "f.spec.toml",
-        format!("{reject}[rejects]\ntolerance = 1\n").as_bytes(),
+        format!("{reject}[rejects]\nmax_rejects = 1\n").as_bytes(),
     );
     let json = done(&d.run("export f.spec.toml -o out.txt --report json"));
     assert_eq!(json["unfit_rows"][0]["row"], 2);
@@ -265,7 +265,7 @@ fn an_export_is_in_the_ledger_and_may_be_loaded(kind: Kind) {
     );
     // It has the content of the file that was loaded: that one is in the table.
     let again = done(&d.run("load d.spec.toml out.csv --report json"));
-    assert_eq!(again["skipped"].as_array().unwrap().len(), 1);
+    assert_eq!(again["skipped_files"].as_array().unwrap().len(), 1);
     d.sql(&["UPDATE d SET note = 'other'"]);
     done(&d.run("export d.spec.toml -o other.csv --report json"));
     assert_eq!(
@@ -324,7 +324,7 @@ fn market() -> Market {
     let m = Market::with(&[
         (
             "d.spec.toml",
-            format!("{SIMPLE}into = \"sqlite:m.db\"\n").as_bytes(),
+            format!("{SIMPLE}database = \"sqlite:m.db\"\n").as_bytes(),
         ),
         ("d.csv", many(200_000).as_bytes()),
     ]);
@@ -375,18 +375,19 @@ fn a_file_is_written_anew_in_another_format() {
     let said = m.run("convert from.spec.toml --to to.spec.toml -o out.txt");
     assert_eq!(said.code, 3, "one reject is too many: {}", said.out);
     // What was read is written or it is not, and the sum is told.
-    for line in ["  read      2", "  written   0", "  not kept  2"] {
+    for line in ["  read      2", "  written   0", "  rolled back  2"] {
         assert!(said.out.contains(line), "{line}: {}", said.out);
     }
     assert!(!m.path("out.txt").exists());
-    let said = m.run("convert from.spec.toml --to to.spec.toml -o out.txt --tolerance 1");
+    let said = m.run("convert from.spec.toml --to to.spec.toml -o out.txt --max-rejects 1");
     assert_eq!(said.code, 0, "{}{}", said.out, said.err);
     assert!(said.out.contains("first: line 4"), "{}", said.out);
     // The same for a program, and beside rows that go to standard output.
-    let words = "convert from.spec.toml --to to.spec.toml -o again.txt --tolerance 1 --report json";
+    let words =
+        "convert from.spec.toml --to to.spec.toml -o again.txt --max-rejects 1 --report json";
     let json = done(&m.run(words));
     assert_eq!(json["reading"]["rejected"], 1);
-    let said = m.run("convert from.spec.toml --to to.spec.toml -o - --tolerance 1");
+    let said = m.run("convert from.spec.toml --to to.spec.toml -o - --max-rejects 1");
     assert_eq!(said.out, text(&m, "again.txt"));
     assert!(said.err.contains("first: line 4"), "{}", said.err);
     assert_eq!(

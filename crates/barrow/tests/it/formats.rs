@@ -7,7 +7,7 @@ use rusqlite::types::Value::{Integer, Real, Text};
 use crate::market::Market;
 
 const SPEC: &str = "[source]\nfiles = [\"d.csv\"]\n[columns]\nid = \"integer\"\nname = \"text\"\n\
-    [target]\ninto = \"sqlite:m.db\"\ntable = \"d\"\ncreate = true\n[rejects]\ntolerance = 9\n";
+    [target]\ndatabase = \"sqlite:m.db\"\ntable = \"d\"\ncreate = true\n[rejects]\nmax_rejects = 9\n";
 
 fn gzip(bytes: &[u8]) -> Vec<u8> {
     let mut out = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
@@ -72,14 +72,14 @@ fn a_packed_file_that_is_cut_off_or_damaged_is_an_error_and_nothing_is_kept() {
                 said.err
             );
             assert!(
-                said.err.contains("nothing of this load was kept"),
+                said.err.contains("nothing of this load was committed"),
                 "{}",
                 said.err
             );
             assert!(!m.path("m.db").exists() || m.count("SELECT count(*) FROM sqlite_master") == 0);
         }
     }
-    let spec = SPEC.replace("[columns]", "packing = \"zstd\"\n[columns]");
+    let spec = SPEC.replace("[columns]", "compression = \"zstd\"\n[columns]");
     let m = Market::with(&[
         ("d.spec.toml", spec.as_bytes()),
         ("d.csv", &gzip(b"id,name\n")),
@@ -93,7 +93,7 @@ fn a_packed_file_that_is_cut_off_or_damaged_is_an_error_and_nothing_is_kept() {
 
 #[test]
 fn rejects_of_a_packed_file_are_plain_and_the_same_spec_reads_them() {
-    let spec = SPEC.replace("[columns]", "packing = \"gzip\"\n[columns]");
+    let spec = SPEC.replace("[columns]", "compression = \"gzip\"\n[columns]");
     let bytes = gzip(b"id,name\n1,a\nx,b\n");
     let m = Market::with(&[("d.spec.toml", spec.as_bytes()), ("d.csv", &bytes)]);
     assert_eq!(m.run("load d.spec.toml").code, 0);
@@ -158,7 +158,7 @@ fn fixed_widths_load_with_their_implied_decimals() {
     let m = Market::with(&[
         ("t.spec.toml", b"[source]\nfiles = [\"t.txt\"]\n[records]\nlayout = \"fixed\"\n[columns]\n\
             id = { type = \"integer\", width = 4 }\nkg = { type = \"decimal(8,2)\", width = 6, implied_decimals = 2, sign = \"overpunched\" }\n\
-            [target]\ninto = \"sqlite:m.db\"\ntable = \"t\"\ncreate = true\n"),
+            [target]\ndatabase = \"sqlite:m.db\"\ntable = \"t\"\ncreate = true\n"),
         ("t.txt", b"000100123E\n   200123N\n"),
     ]);
     assert_eq!(m.run("load t.spec.toml").code, 0);

@@ -16,7 +16,7 @@ on_every_database! {
 }
 
 const SPEC: &str = "[source]\nfiles = [\"d.csv\"]\n[columns]\nid = \"bigint\"\nstall = \"integer\"\n\
-    code = \"varchar(20)\"\nkg = \"integer\"\n[target]\ntable = \"d\"\n[rejects]\ntolerance = \"100%\"\n";
+    code = \"varchar(20)\"\nkg = \"integer\"\n[target]\ntable = \"d\"\n[rejects]\nmax_rejects = \"100%\"\n";
 
 /// A table with a key, another one that may be null, a foreign key and a check. Stalls 1
 /// to 5 are there, and rows with ids below 0.
@@ -176,7 +176,7 @@ fn counted(columns: &str, tables: &[&str], lines: impl Iterator<Item = String>) 
         .collect();
     let spec = format!(
         "[source]\nfiles = [\"d.csv\"]\n[columns]\n{columns}\n[target]\ntable = \"d\"\n\
-         [rejects]\ntolerance = \"10%\"\n"
+         [rejects]\nmax_rejects = \"10%\"\n"
     );
     let file = format!("{}\n{}", names.join(","), lines.collect::<String>());
     let files = [("d.spec.toml", spec.as_bytes()), ("d.csv", file.as_bytes())];
@@ -300,7 +300,9 @@ fn a_user_who_may_not_read_what_a_foreign_key_names_loads_all_the_same() {
         &format!("CREATE ROLE {user} LOGIN"),
         &format!("GRANT SELECT, INSERT ON d TO {user}"),
     ]);
-    let mut command = d.market.command("load d.spec.toml --report json --into");
+    let mut command = d
+        .market
+        .command("load d.spec.toml --report json --database");
     command.arg(d.url().replace("barrow@", &format!("{user}@")));
     let said = crate::market::said(command);
     assert_eq!(said.code, 0, "{}{}", said.out, said.err);

@@ -32,7 +32,7 @@ fn file(from: u64) -> String {
 fn spec(target: &str) -> String {
     format!(
         "[source]\nfiles = [\"a.csv\"]\n[columns]\nid = \"bigint\"\nnote = \"varchar(20)\"\n[target]\ntable = \"d\"\n\
-         key = [\"id\"]\n{target}\n[rejects]\ntolerance = 5\n"
+         key = [\"id\"]\n{target}\n[rejects]\nmax_rejects = 5\n"
     )
 }
 
@@ -61,7 +61,7 @@ fn started(d: &Database, words: &str) -> Child {
 
 /// How many rows the ledger says are in the table, of files that are in it whole or in part.
 fn booked(d: &Database) -> u64 {
-    d.rows("SELECT COALESCE(SUM(loaded), 0) FROM barrow_files WHERE outcome IN ('kept', 'going')")
+    d.rows("SELECT COALESCE(SUM(loaded), 0) FROM barrow_files WHERE outcome IN ('committed', 'in progress')")
         [0]
     .parse::<f64>()
     .unwrap() as u64
@@ -129,7 +129,12 @@ fn loads_that_append_are_killed(kind: Kind) {
 
 fn loads_that_append_as_they_go_are_killed(kind: Kind) {
     let part = |old, new| old == MANY && new <= MANY;
-    killed(kind, "mode = \"append\"\nevery = 1000", part, (MANY, MANY));
+    killed(
+        kind,
+        "mode = \"append\"\ncommit_every = 1000",
+        part,
+        (MANY, MANY),
+    );
 }
 
 fn loads_that_truncate_are_killed(kind: Kind) {
@@ -139,7 +144,12 @@ fn loads_that_truncate_are_killed(kind: Kind) {
 
 fn loads_that_truncate_as_they_go_are_killed(kind: Kind) {
     let part = |old, new| (old, new) == (MANY, 0) || old == 0 && new <= MANY;
-    killed(kind, "mode = \"truncate\"\nevery = 1000", part, (0, MANY));
+    killed(
+        kind,
+        "mode = \"truncate\"\ncommit_every = 1000",
+        part,
+        (0, MANY),
+    );
 }
 
 fn loads_that_replace_are_killed(kind: Kind) {

@@ -89,7 +89,7 @@ fn a_file_is_loaded_once_whatever_its_name(kind: Kind) {
     d.market.write("e.csv", b"id,note\n2,c\n");
     let second = load(&d, "");
     assert_eq!(second["loaded"], 1);
-    let skipped = second["skipped"].as_array().unwrap();
+    let skipped = second["skipped_files"].as_array().unwrap();
     let run = first["run"].as_str().unwrap();
     assert_eq!(
         (&skipped[0]["file"], &skipped[0]["run"]),
@@ -129,7 +129,7 @@ fn a_file_is_loaded_once_whatever_its_name(kind: Kind) {
     let file = &whole["files_of_the_run"][0];
     assert_eq!(file["bytes"], 12);
     assert_eq!(file["counts"]["loaded"], 1);
-    assert_eq!(whole["counts"]["left_out"], 1);
+    assert_eq!(whole["counts"]["skipped"], 1);
     assert_eq!(d.run("ledger nosuch").code, 2);
     // People may ask it with SQL.
     let sql = "SELECT r.loaded, f.file_name FROM barrow_runs r JOIN barrow_files f ON f.run = r.run \
@@ -201,15 +201,19 @@ fn runs_that_failed_are_noted(kind: Kind) {
     let failed = runs(&d, "--failed");
     assert_eq!(failed.len(), 1);
     let run = &failed[0];
-    assert_eq!(run["outcome"], "undone");
+    assert_eq!(run["outcome"], "rolled back");
     let counts = &run["counts"];
     assert_eq!(
-        (&counts["loaded"], &counts["not_kept"], &counts["rejected"]),
+        (
+            &counts["loaded"],
+            &counts["rolled_back"],
+            &counts["rejected"]
+        ),
         (&0.into(), &1.into(), &1.into())
     );
     assert_eq!(run["reasons"][0]["code"], "not-a-number");
     // It is not in the table, so it is loaded once it is corrected, or allowed.
-    assert_eq!(load(&d, "--tolerance 1")["loaded"], 1);
+    assert_eq!(load(&d, "--max-rejects 1")["loaded"], 1);
     assert_eq!(ids(&d), ["1", "2"]);
 }
 
@@ -253,7 +257,7 @@ fn a_run_that_is_killed_again_and_again_loads_every_record_once(kind: Kind) {
 /// it leaves. Returns how often it was killed.
 fn interrupted_until_done(kind: Kind, seed: u64) -> u64 {
     const RECORDS: u64 = 300_000;
-    let target = "every = 2000\n[rejects]\ntolerance = \"10%\"";
+    let target = "commit_every = 2000\n[rejects]\nmax_rejects = \"10%\"";
     // A reject in every 5,000 records.
     let mut file = String::from("id,note\n");
     for id in 0..RECORDS {
@@ -292,7 +296,7 @@ fn interrupted_until_done(kind: Kind, seed: u64) -> u64 {
     // committed anything are known to have failed.
     let (listed, failed): (Vec<Value>, Vec<Value>) = runs(&d, "")
         .into_iter()
-        .partition(|run| run["outcome"] == "kept");
+        .partition(|run| run["outcome"] == "committed");
     assert_eq!(listed.len(), 1, "{listed:?}");
     for run in failed {
         assert_eq!(
@@ -301,10 +305,10 @@ fn interrupted_until_done(kind: Kind, seed: u64) -> u64 {
         );
     }
     let (run, counts) = (&listed[0], &listed[0]["counts"]);
-    assert_eq!(run["outcome"], "kept");
+    assert_eq!(run["outcome"], "committed");
     assert_eq!(counts["loaded"], RECORDS - RECORDS / 5_000);
     assert_eq!(counts["rejected"], RECORDS / 5_000);
-    assert_eq!(counts["left_out"], 2);
+    assert_eq!(counts["skipped"], 2);
     assert_eq!(counts["read"], RECORDS + 2);
     let of: u64 = run["reasons"]
         .as_array()
@@ -323,7 +327,7 @@ fn interrupted_until_done(kind: Kind, seed: u64) -> u64 {
 
 fn a_packed_run_goes_on_with_its_rejects(kind: Kind) {
     use std::io::Write;
-    let target = "every = 1000\n[rejects]\ntolerance = \"10%\"";
+    let target = "commit_every = 1000\n[rejects]\nmax_rejects = \"10%\"";
     let mut file = records(0..40_000);
     file += "x,bad\n";
     file += &records(40_000..80_000)["id,note\n".len()..];
@@ -342,7 +346,7 @@ fn a_packed_run_goes_on_with_its_rejects(kind: Kind) {
             break;
         }
         let run = d.run("ledger --report json").json()["runs"][0].clone();
-        if run["outcome"] == "going" && run["counts"]["loaded"].as_u64() > Some(0) {
+        if run["outcome"] == "in progress" && run["counts"]["loaded"].as_u64() > Some(0) {
             interrupted = true;
             break;
         }
@@ -390,12 +394,12 @@ fn packed_files_are_known_again() {
     }
     assert_eq!(load(&d, "")["loaded"], 100_000);
     let again = load(&d, "");
-    assert_eq!(again["skipped"].as_array().unwrap().len(), 5);
+    assert_eq!(again["skipped_files"].as_array().unwrap().len(), 5);
     assert_eq!(d.count("SELECT count(*) FROM d"), 100_000);
 }
 
 fn two_loads_of_one_file_at_once_load_it_once(kind: Kind) {
-    for target in ["", "every = 1000"] {
+    for target in ["", "commit_every = 1000"] {
         let d = database(kind, &spec(target, ""), &[("a.csv", &records(0..50_000))]);
         d.sql(&["CREATE TABLE d (id BIGINT NOT NULL, note VARCHAR(20))"]);
         let loads: Vec<Child> = (0..3)
@@ -438,7 +442,7 @@ fn loads_share_a_list_of_files(kind: Kind) {
     let all = FILES * EACH;
     assert_eq!(d.rows(sql), [format!("{all}|{all}|0|{}", all - 1)]);
     assert_eq!(
-        d.count("SELECT count(*) FROM barrow_files WHERE outcome = 'kept'"),
+        d.count("SELECT count(*) FROM barrow_files WHERE outcome = 'committed'"),
         FILES
     );
     assert_eq!(
@@ -472,7 +476,7 @@ fn correct(d: &Database, file: &str, count: usize) {
 }
 
 fn rejects_are_mended_in_two_steps(kind: Kind) {
-    let target = "[rejects]\ntolerance = 40";
+    let target = "[rejects]\nmax_rejects = 40";
     let d = database(kind, &spec(target, ""), &[("a.csv", &with_forty_faults())]);
     let said = d.run("load d.spec.toml");
     assert_eq!(said.code, 0, "{}{}", said.out, said.err);
@@ -566,7 +570,7 @@ fn rejects_are_mended_in_two_steps(kind: Kind) {
 }
 
 fn rejects_that_are_deleted_are_given_up(kind: Kind) {
-    let target = "[rejects]\ntolerance = 40";
+    let target = "[rejects]\nmax_rejects = 40";
     let d = database(kind, &spec(target, ""), &[("a.csv", &with_forty_faults())]);
     load(&d, "");
     let folder = d.market.rejects();
@@ -587,7 +591,7 @@ fn rejects_that_are_deleted_are_given_up(kind: Kind) {
 }
 
 fn a_mend_that_is_killed_loads_nothing_twice(kind: Kind) {
-    let target = "[rejects]\ntolerance = 100000";
+    let target = "[rejects]\nmax_rejects = 100000";
     let mut text = String::from("id,note\n");
     (0..30_000).for_each(|id| text += &format!("{id}?,bad\n"));
     let d = database(kind, &spec(target, ""), &[("a.csv", &text)]);
@@ -622,7 +626,7 @@ fn a_mend_that_is_killed_loads_nothing_twice(kind: Kind) {
 }
 
 fn rejects_are_rows_of_a_table(kind: Kind) {
-    let target = "[rejects]\ntolerance = 1\ntable = \"rejected \\\" d\"";
+    let target = "[rejects]\nmax_rejects = 1\ntable = \"rejected \\\" d\"";
     let d = database(kind, &spec(target, ""), &[("a.csv", "id,note\n1,a\nx,b\n")]);
     load(&d, "");
     let folder = d.market.rejects();
@@ -656,7 +660,7 @@ fn rejects_are_rows_of_a_table(kind: Kind) {
 }
 
 fn a_file_beyond_its_tolerance_is_left_out_whole(kind: Kind) {
-    let target = "[rejects]\ntolerance = 1\nper = \"file\"";
+    let target = "[rejects]\nmax_rejects = 1\nper = \"file\"";
     let files = [
         ("a.csv", "id,note\n1,a\nx,b\n"),
         ("b.csv", "id,note\n2,a\nx,b\ny,b\n3,c\n"),
@@ -669,10 +673,10 @@ fn a_file_beyond_its_tolerance_is_left_out_whole(kind: Kind) {
     assert_eq!(ids(&d), ["1", "4"]);
     let count = |key: &str| json[key].as_u64().unwrap();
     assert_eq!(
-        (count("loaded"), count("not_kept"), count("rejected")),
+        (count("loaded"), count("rolled_back"), count("rejected")),
         (2, 2, 3)
     );
-    assert_eq!(json["left_out_whole"][0]["file"], "b.csv");
+    assert_eq!(json["rejected_files"][0]["file"], "b.csv");
     assert_eq!(json["tables"][0]["rows_after"], 2);
     // The others are not loaded again, and that one is once it is corrected.
     d.market.write("b.csv", b"id,note\n2,a\n5,b\ny,b\n3,c\n");
@@ -694,8 +698,8 @@ fn a_file_beyond_its_tolerance_is_left_out_whole(kind: Kind) {
 
 fn files_are_moved_or_deleted_once_they_are_in(kind: Kind) {
     let moving = spec(
-        "[rejects]\ntolerance = 1",
-        "afterwards = { move_to = \"done\" }",
+        "[rejects]\nmax_rejects = 1",
+        "after_load = { move_to = \"done\" }",
     );
     let files = [
         ("a.csv", "id,note\n1,a\n"),
@@ -705,15 +709,15 @@ fn files_are_moved_or_deleted_once_they_are_in(kind: Kind) {
     let json = load(&d, "");
     assert!(d.market.path("done/a.csv").exists() && !d.market.path("a.csv").exists());
     assert!(d.market.path("b.csv").exists(), "it has rejects");
-    assert_eq!(json["afterwards"].as_array().unwrap().len(), 2);
+    assert_eq!(json["after_load"].as_array().unwrap().len(), 2);
     // A load that is undone moves nothing.
     d.market.write("c.csv", b"id,note\nx,a\ny,b\n");
     assert_eq!(d.run("load d.spec.toml").code, 3);
     assert!(d.market.path("c.csv").exists());
     d.market.write("c.csv", b"id,note\n3,a\nz,b\n");
     let deleting = spec(
-        "[rejects]\ntolerance = 1",
-        "afterwards = { delete = true, even_with_rejects = true }",
+        "[rejects]\nmax_rejects = 1",
+        "after_load = { delete = true, even_with_rejects = true }",
     );
     d.market.write("d.spec.toml", deleting.as_bytes());
     load(&d, "");
@@ -726,7 +730,7 @@ fn files_are_moved_or_deleted_once_they_are_in(kind: Kind) {
     d.market.write("done", b"a file");
     let said = d.run("load d.spec.toml --report json");
     assert_eq!(said.code, 1);
-    assert_eq!(said.json()["afterwards"][0]["failed"], true);
+    assert_eq!(said.json()["after_load"][0]["failed"], true);
     assert_eq!(ids(&d), ["1", "2", "3", "4"]);
     // Of loads that share the files, each takes away what it loaded, and does not miss what
     // another did.
@@ -754,7 +758,7 @@ fn a_ledger_of_a_later_program_is_refused_and_not_misread() {
         (
             "d.spec.toml",
             b"[source]\nfiles = [\"d.csv\"]\n[columns]\nid = \"integer\"\nnote = \"text\"\n\
-              [target]\ninto = \"sqlite:m.db\"\ntable = \"d\"\ncreate = true\n",
+              [target]\ndatabase = \"sqlite:m.db\"\ntable = \"d\"\ncreate = true\n",
         ),
     ]);
     assert_eq!(m.run("load d.spec.toml").code, 0);
@@ -762,7 +766,7 @@ fn a_ledger_of_a_later_program_is_refused_and_not_misread() {
     // Read as a failed run, its file would be loaded a second time.
     for command in [
         "load d.spec.toml",
-        "ledger --into sqlite:m.db",
+        "ledger --database sqlite:m.db",
         "check d.spec.toml",
     ] {
         let said = m.run(command);

@@ -11,7 +11,7 @@ id = { type = "bigint", required = true }
 name = "varchar(10)"
 kg = "decimal(6,2)"
 [target]
-into = "sqlite:m.db"
+database = "sqlite:m.db"
 table = "d"
 create = true
 "#;
@@ -38,7 +38,7 @@ day = "date"
 hour = "time"
 moment = "timestamp"
 [target]
-into = "sqlite:m.db"
+database = "sqlite:m.db"
 table = "edges"
 create = true
 "#;
@@ -127,7 +127,7 @@ fn rejects_are_kept_as_they_came_and_load_once_corrected() {
         "[records]\npreamble = 1\ntrailer = 1\n[columns]",
     );
     let m = Market::with(&[("d.spec.toml", spec.as_bytes()), ("d.csv", file.as_bytes())]);
-    let report = m.run("load d.spec.toml --tolerance 2 --report json");
+    let report = m.run("load d.spec.toml --max-rejects 2 --report json");
     assert_eq!(report.code, 0, "{}", report.err);
     let json = report.json();
     assert_eq!(
@@ -138,7 +138,7 @@ fn rejects_are_kept_as_they_came_and_load_once_corrected() {
         ),
         (Some(7), Some(2), Some(2))
     );
-    assert_eq!(json["left_out"]["all"], 3);
+    assert_eq!(json["skipped"]["all"], 3);
     let folder = m.rejects();
     assert_eq!(
         String::from_utf8(m.read(&format!("{folder}/d.csv"))).unwrap(),
@@ -190,17 +190,17 @@ fn beyond_the_tolerance_nothing_is_kept_yet_all_is_told() {
     }
     let m = Market::with(&[("d.spec.toml", SPEC.as_bytes()), ("d.csv", file.as_bytes())]);
     m.sql("CREATE TABLE d (id, name, kg); INSERT INTO d VALUES (0, 'before', 0)");
-    let said = m.run("load d.spec.toml --tolerance 19 --report json");
+    let said = m.run("load d.spec.toml --max-rejects 19 --report json");
     assert_eq!(said.code, 3);
     let json = said.json();
     assert_eq!(
-        (&json["rejected"], &json["loaded"], &json["not_kept"]),
+        (&json["rejected"], &json["loaded"], &json["rolled_back"]),
         (&20.into(), &0.into(), &19_980.into())
     );
     assert_eq!(json["tables"][0]["rows_after"], 1);
     assert_eq!(m.count("SELECT count(*) FROM d"), 1);
-    assert_eq!(m.run("load d.spec.toml --tolerance 0.09%").code, 3);
-    assert_eq!(m.run("load d.spec.toml --tolerance 0.1%").code, 0);
+    assert_eq!(m.run("load d.spec.toml --max-rejects 0.09%").code, 3);
+    assert_eq!(m.run("load d.spec.toml --max-rejects 0.1%").code, 0);
     assert_eq!(m.count("SELECT count(*) FROM d"), 19_981);
 }
 
@@ -227,7 +227,11 @@ fn append_truncate_and_replace() {
     m.write("d.csv", b"id,name,kg\nx,a,1\n");
     for mode in ["truncate", "replace"] {
         assert_eq!(m.run(&format!("load d.spec.toml --mode {mode}")).code, 3);
-        assert_eq!(m.count("SELECT count(*) FROM d"), 1, "{mode} was undone");
+        assert_eq!(
+            m.count("SELECT count(*) FROM d"),
+            1,
+            "{mode} was rolled back"
+        );
     }
 }
 
@@ -238,7 +242,7 @@ fn every_so_many_records_is_committed_and_stays() {
         file.push_str(&format!("{id},a,1\n"));
     }
     file.push_str("x,a,1\n");
-    let spec = SPEC.replace("create = true", "create = true\nevery = 5000");
+    let spec = SPEC.replace("create = true", "create = true\ncommit_every = 5000");
     let m = Market::with(&[("d.spec.toml", spec.as_bytes()), ("d.csv", file.as_bytes())]);
     let said = m.run("load d.spec.toml --report json");
     assert_eq!(said.code, 3);
@@ -263,8 +267,8 @@ fn wrong_command_lines_and_specs_exit_with_2() {
     );
     for words in [
         "load",
-        "load d.spec.toml --tolerance many",
-        "load d.spec.toml --into nonsense",
+        "load d.spec.toml --max-rejects many",
+        "load d.spec.toml --database nonsense",
         "lode",
     ] {
         assert_eq!(m.run(words).code, 2, "{words}");
@@ -319,7 +323,7 @@ fn files_and_databases_that_are_not_there_exit_with_1() {
         assert_eq!(m.run(words).code, 1, "{words}");
     }
     m.write("d.csv", b"id,name,kg\n1,a,1\n");
-    let said = m.run("load d.spec.toml --into sqlite:not.db");
+    let said = m.run("load d.spec.toml --database sqlite:not.db");
     assert_eq!(said.code, 1);
     assert!(said.err.contains("not a SQLite database"), "{}", said.err);
     assert_eq!(
@@ -354,7 +358,7 @@ fn the_disk_fills_and_nothing_is_half_loaded() {
     let said = said(command);
     assert_eq!(said.code, 1, "{}{}", said.out, said.err);
     assert!(
-        said.err.contains("nothing of this load was kept"),
+        said.err.contains("nothing of this load was committed"),
         "{}",
         said.err
     );
@@ -373,7 +377,7 @@ fn names_from_data_cannot_leave_their_place() {
             b"id,\"na\"\"me; DROP TABLE d; --\",kg\n1,'; DROP --,1\nx\x1b[31m,\x07,1\n",
         ),
     ]);
-    let said = m.run("load d.spec.toml --tolerance 1");
+    let said = m.run("load d.spec.toml --max-rejects 1");
     assert_eq!(said.code, 0, "{}", said.err);
     assert!(
         said.out.contains("x\\x1B[31m") && !said.out.contains('\x1b'),

@@ -15,31 +15,31 @@ header = "none"
 trailer = 1
 [delimited]
 delimiter = "|"
-[[kind]]
+[[record_type]]
 name = "order"
 if = "field(1) = 'O'"
 table = "orders"
-[kind.columns]
+[record_type.columns]
 mark = { type = "char(1)", load = false }
 order_no = { type = "integer", required = true }
 customer = "varchar(20)"
-[[kind]]
+[[record_type]]
 name = "line"
 if = "field(1) = 'L'"
 table = "lines"
-[kind.columns]
+[record_type.columns]
 mark = { type = "char(1)", load = false }
 produce = "varchar(20)"
 crates = "integer"
 order_no = { type = "integer", value = "{order.order_no}", required = true }
 came_from = { type = "text", value = "{file}:{line} of {run}" }
-[[total]]
+[[control_total]]
 in = "trailer"
-kind = "line"
+record_type = "line"
 sum = "crates"
 field = 2
 [target]
-into = "sqlite:m.db"
+database = "sqlite:m.db"
 create = true
 "#;
 
@@ -90,7 +90,7 @@ fn a_total_that_differs_keeps_nothing_and_shows_both_figures() {
         ("o.spec.toml", ORDERS.as_bytes()),
         ("o.txt", file.as_bytes()),
     ]);
-    let said = m.run("load o.spec.toml --tolerance 100");
+    let said = m.run("load o.spec.toml --max-rejects 100");
     assert_eq!(said.code, 1);
     assert!(
         said.out
@@ -98,7 +98,7 @@ fn a_total_that_differs_keeps_nothing_and_shows_both_figures() {
         "{}",
         said.out
     );
-    assert!(said.out.contains("not kept  5"), "{}", said.out);
+    assert!(said.out.contains("rolled back  5"), "{}", said.out);
     assert!(!m.path("m.db").exists());
     let json = m.run("load o.spec.toml --report json").json();
     assert_eq!(json["outcome"], "totals differ");
@@ -111,14 +111,14 @@ fn a_total_that_differs_keeps_nothing_and_shows_both_figures() {
 
 #[test]
 fn corrected_rejects_are_not_held_to_the_totals_of_the_whole_file() {
-    let spec = "[records]\ntrailer = 1\n[columns]\nid = \"integer\"\n[[total]]\nin = \"trailer\"\n\
-        matches = \"(?<total>[0-9]+) records\"\n[target]\ninto = \"sqlite:m.db\"\ntable = \"t\"\n\
+    let spec = "[records]\ntrailer = 1\n[columns]\nid = \"integer\"\n[[control_total]]\nin = \"trailer\"\n\
+        matches = \"(?<total>[0-9]+) records\"\n[target]\ndatabase = \"sqlite:m.db\"\ntable = \"t\"\n\
         create = true\n";
     let m = Market::with(&[
         ("t.spec.toml", spec.as_bytes()),
         ("t.csv", b"id\n1\nx\n3\n3 records\n"),
     ]);
-    assert_eq!(m.run("load t.spec.toml t.csv --tolerance 1").code, 0);
+    assert_eq!(m.run("load t.spec.toml t.csv --max-rejects 1").code, 0);
     let kept = format!("{}/t.csv", m.rejects());
     m.write(
         &kept,
@@ -160,10 +160,10 @@ quote = ""
 [columns]
 doc = "json"
 id = "uuid"
-raw = { type = "bytes", form = "base64" }
+raw = { type = "bytes", stored_as = "base64" }
 at = "timestamptz"
 [target]
-into = "sqlite:m.db"
+database = "sqlite:m.db"
 table = "t"
 create = true
 "#;
@@ -200,7 +200,7 @@ id = "integer"
 state = { type = "text", load = false }
 kg = { type = "decimal(6,2)", when_unreadable = "null", when_too_precise = "round" }
 [target]
-into = "sqlite:m.db"
+database = "sqlite:m.db"
 table = "t"
 create = true
 "#;
@@ -209,7 +209,7 @@ create = true
     let said = m.run("load t.spec.toml t.csv");
     assert_eq!(said.code, 0, "{}{}", said.out, said.err);
     for line in [
-        "  left out  2   1 header, 1 by keep_if",
+        "  skipped   2   1 header, 1 by keep_if",
         "  repaired  3",
         "       1  kg  rounded to 2 decimals   first: line 2",
         "       2  kg  unreadable, made null   first: line 4",
@@ -230,7 +230,7 @@ create = true
 #[test]
 fn the_first_place_of_a_repair_names_its_file() {
     let spec = "[columns]\na = { type = \"integer\", when_unreadable = \"null\" }\n[target]\n\
-        into = \"sqlite:m.db\"\ntable = \"t\"\ncreate = true\n";
+        database = \"sqlite:m.db\"\ntable = \"t\"\ncreate = true\n";
     let files = [
         ("t.spec.toml", spec.as_bytes()),
         ("a.csv", b"a\n1\n"),
@@ -260,8 +260,8 @@ fn peek_shows_each_kind_with_its_columns() {
         said.out
     );
     let json = m.run("peek o.spec.toml --report json").json();
-    assert_eq!(json["kinds"][1]["columns"][2]["name"], "order_no");
-    assert_eq!(json["records"][2]["kind"], "line");
+    assert_eq!(json["record_types"][1]["columns"][2]["name"], "order_no");
+    assert_eq!(json["records"][2]["record_type"], "line");
     assert_eq!(json["records"][2]["values"][2], "5001");
     let said = m.run("peek o.spec.toml --at 3 --report json");
     assert!(
@@ -274,9 +274,18 @@ fn peek_shows_each_kind_with_its_columns() {
 #[test]
 fn what_contradicts_itself_is_told_at_its_place() {
     let cases = [
-        ("every = 100\n", "totals are compared at a file's end"),
-        ("[columns]\na = \"text\"\n", "[columns] is for one kind"),
-        ("[[check]]\nthat = \"1 = 1\"\n", "[[check]] is for one kind"),
+        (
+            "commit_every = 100\n",
+            "totals are compared at a file's end",
+        ),
+        (
+            "[columns]\na = \"text\"\n",
+            "[columns] is for one record type",
+        ),
+        (
+            "[[check]]\nthat = \"1 = 1\"\n",
+            "[[check]] is for one record type",
+        ),
     ];
     for (more, says) in cases {
         let m = Market::with(&[("o.spec.toml", format!("{ORDERS}{more}").as_bytes())]);
@@ -302,8 +311,8 @@ fn what_contradicts_itself_is_told_at_its_place() {
             "there is no column crate",
         ),
         (
-            "kind = \"line\"",
-            "kind = \"lines\"",
+            "record_type = \"line\"",
+            "record_type = \"lines\"",
             "there is no kind lines",
         ),
         ("trailer = 1", "trailer = 0", "the spec says there is none"),

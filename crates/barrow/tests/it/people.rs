@@ -4,7 +4,7 @@ use crate::databases::{Database, Kind};
 use crate::market::Market;
 
 const SPEC: &[u8] = b"[source]\nfiles = [\"sales.csv\"]\n[columns]\na = \"text\"\nb = \"text\"\n\
-    [target]\ninto = \"sqlite:m.db\"\ntable = \"d\"\ncreate = true\n";
+    [target]\ndatabase = \"sqlite:m.db\"\ntable = \"d\"\ncreate = true\n";
 
 #[test]
 fn what_is_named_wrong_is_told_with_what_to_do() {
@@ -32,7 +32,7 @@ fn what_is_named_wrong_is_told_with_what_to_do() {
             "there is no file sale.csv; is it sales.csv?",
         ),
         (
-            "load d.spec.toml --into sqlite:nodir/x.db",
+            "load d.spec.toml --database sqlite:nodir/x.db",
             1,
             "there is no folder nodir",
         ),
@@ -166,7 +166,7 @@ fn an_export_of_a_table_is_told_when_it_comes_back() {
         assert_eq!(said.code, 0, "{}", said.err);
         // Its spec names the database in a comment alone.
         let made = String::from_utf8(d.market.read("out.spec.toml")).unwrap();
-        assert!(made.contains("# into  ="), "{made}");
+        assert!(made.contains("# database  ="), "{made}");
         assert_eq!(d.market.run("load out.spec.toml").code, 2);
         let said = d.run("load out.spec.toml");
         assert!(
@@ -204,7 +204,7 @@ fn reasons_beyond_those_that_are_kept_are_counted() {
     let m = Market::with(&[
         (
             "d.spec.toml",
-            format!("{spec}[rejects]\ntolerance = 99\nkeep = 10\n").as_bytes(),
+            format!("{spec}[rejects]\nmax_rejects = 99\nkeep = 10\n").as_bytes(),
         ),
         ("sales.csv", file.as_bytes()),
     ]);
@@ -225,7 +225,7 @@ fn a_wait_for_a_lock_is_said_and_can_be_set() {
     for kind in [Kind::Postgres, Kind::MariaDb] {
         let spec = String::from_utf8(SPEC.to_vec())
             .unwrap()
-            .replace("into = \"sqlite:m.db\"\n", "");
+            .replace("database = \"sqlite:m.db\"\n", "");
         let d = Database::new(
             kind,
             &[

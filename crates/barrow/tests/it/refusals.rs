@@ -9,10 +9,10 @@ id = "bigint"
 stall = "integer"
 kg = "decimal(6,2)"
 [target]
-into = "sqlite:m.db"
+database = "sqlite:m.db"
 table = "d"
 [rejects]
-tolerance = 1000
+max_rejects = 1000
 "#;
 
 /// 5,000 records; the ids of some and the stalls and weights of others will not do.
@@ -217,7 +217,7 @@ fn a_commit_that_fails_says_what_stays() {
         said.err
     );
     assert!(
-        said.err.contains("nothing of this load was kept"),
+        said.err.contains("nothing of this load was committed"),
         "{}",
         said.err
     );

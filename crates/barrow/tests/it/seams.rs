@@ -71,7 +71,7 @@ fn at_once(d: &Database, all: &[&str]) {
 
 /// How many rows the ledger says are in the table.
 fn kept(d: &Database) -> u64 {
-    d.rows("SELECT COALESCE(SUM(loaded), 0) FROM barrow_files WHERE outcome = 'kept'")[0]
+    d.rows("SELECT COALESCE(SUM(loaded), 0) FROM barrow_files WHERE outcome = 'committed'")[0]
         .parse::<f64>()
         .unwrap() as u64
 }
@@ -135,7 +135,7 @@ fn first_loads_at_once_all_stay(kind: Kind) {
 }
 
 fn a_refused_first_piece_keeps_the_ledger_true(kind: Kind) {
-    let spec = spec("mode = \"truncate\"", "tolerance = 9");
+    let spec = spec("mode = \"truncate\"", "max_rejects = 9");
     let d = database(
         kind,
         &spec,
@@ -153,7 +153,7 @@ fn a_refused_first_piece_keeps_the_ledger_true(kind: Kind) {
     assert_eq!(load(&d, "a.csv")["loaded"], 2);
     assert_eq!(load(&d, "a.csv")["loaded"], 2);
     assert_eq!(
-        load(&d, "a.csv --mode append")["skipped"]
+        load(&d, "a.csv --mode append")["skipped_files"]
             .as_array()
             .unwrap()
             .len(),
@@ -196,7 +196,7 @@ fn an_empty_delivery_empties_nothing(kind: Kind) {
 }
 
 fn a_committed_part_that_changed_is_not_gone_on_with(kind: Kind) {
-    let spec = spec("create = true\nevery = 1000", "");
+    let spec = spec("create = true\ncommit_every = 1000", "");
     let text = records(0..300_000);
     let d = database(kind, &spec, &[("a.csv", &text)]);
     let mut load = d.command("load d.spec.toml --threads 1");
@@ -277,7 +277,10 @@ fn a_load_that_was_rolled_back_is_mended(kind: Kind) {
     // And then both files are in the table.
     let again = load(&d, "");
     assert_eq!(
-        (&again["loaded"], again["skipped"].as_array().unwrap().len()),
+        (
+            &again["loaded"],
+            again["skipped_files"].as_array().unwrap().len()
+        ),
         (&0.into(), 2)
     );
 }
@@ -321,7 +324,7 @@ fn files_left_out_whole_are_to_be_loaded_again(kind: Kind) {
 }
 
 fn open_rejects_of_a_loaded_file_are_told(kind: Kind) {
-    let d = database(kind, &spec("create = true", "tolerance = 5"), &TWO[..1]);
+    let d = database(kind, &spec("create = true", "max_rejects = 5"), &TWO[..1]);
     load(&d, "");
     let run = d
         .market
@@ -329,7 +332,7 @@ fn open_rejects_of_a_loaded_file_are_told(kind: Kind) {
         .strip_prefix("rejects/")
         .unwrap()
         .to_string();
-    let other = spec("create = true", "tolerance = 5\n# corrected");
+    let other = spec("create = true", "max_rejects = 5\n# corrected");
     d.market.write("d.spec.toml", other.as_bytes());
     for command in ["load", "check"] {
         let said = d.run(&format!("{command} d.spec.toml"));
@@ -340,8 +343,8 @@ fn open_rejects_of_a_loaded_file_are_told(kind: Kind) {
 
 fn a_table_among_several_is_found_in_the_ledger(kind: Kind) {
     let spec = "[source]\nfiles = [\"d.txt\"]\n[records]\nheader = \"none\"\n[target]\ncreate = true\n\
-        [[kind]]\nname = \"t\"\nif = \"field(1) = 'T'\"\ntable = \"tickets\"\n[kind.columns]\nk = \"text\"\nid = \"integer\"\n\
-        [[kind]]\nname = \"w\"\nif = \"field(1) = 'W'\"\ntable = \"days\"\n[kind.columns]\nk = \"text\"\nid = \"integer\"\n";
+        [[record_type]]\nname = \"t\"\nif = \"field(1) = 'T'\"\ntable = \"tickets\"\n[record_type.columns]\nk = \"text\"\nid = \"integer\"\n\
+        [[record_type]]\nname = \"w\"\nif = \"field(1) = 'W'\"\ntable = \"days\"\n[record_type.columns]\nk = \"text\"\nid = \"integer\"\n";
     let d = Database::new(
         kind,
         &[("d.spec.toml", spec.as_bytes()), ("d.txt", b"T,1\nW,2\n")],
@@ -387,7 +390,7 @@ fn names_that_differ_in_case_are_told_apart(kind: Kind) {
 
 fn children_before_their_parents_load_alike(kind: Kind) {
     let spec = "[source]\nfiles = [\"d.csv\"]\n[columns]\nid = \"integer\"\nof = \"integer\"\n[target]\ntable = \"d\"\n\
-                [rejects]\ntolerance = 100000\n";
+                [rejects]\nmax_rejects = 100000\n";
     // A row is taken if those before it have its parent, whatever comes after it.
     let mut found = Vec::new();
     for rows in ["1,\n2,1\n3,9\n9,\n4,9\n", "1,\n2,1\n9,\n3,9\n4,9\n"] {

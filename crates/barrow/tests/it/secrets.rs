@@ -60,15 +60,15 @@ fn no_command_shows_the_password_of_its_address() {
     ]);
     for address in addresses() {
         for words in [
-            "load d.spec.toml --into",
-            "load d.spec.toml --report json --into",
-            "check d.spec.toml --into",
-            "check d.spec.toml --connect --into",
-            "export --table d --into",
-            "ledger --into",
-            "ddl d.spec.toml --into",
-            "draft d.csv --into",
-            "mend abcd --into",
+            "load d.spec.toml --database",
+            "load d.spec.toml --report json --database",
+            "check d.spec.toml --database",
+            "check d.spec.toml --connect --database",
+            "export --table d --database",
+            "ledger --database",
+            "ddl d.spec.toml --database",
+            "draft d.csv --database",
+            "mend abcd --database",
         ] {
             let mut words: Vec<&str> = words.split(' ').collect();
             words.push(&address);
@@ -90,16 +90,18 @@ fn no_slip_in_a_spec_shows_the_password_beside_it() {
     for address in addresses() {
         let base = format!("{COLUMNS}[target]\ntable = \"d\"\n");
         let specs = [
-            format!("{base}into = \"{address}\"\n"),
-            format!("{base}into = \"{address}\"\nmod = 1\n"),
-            format!("{COLUMNS}[target]\nmode = \"appendd\"\ninto = \"{address}\"\ntable = \"d\"\n"),
-            format!("{base}into = [\"{address}\"]\n"),
+            format!("{base}database = \"{address}\"\n"),
+            format!("{base}database = \"{address}\"\nmod = 1\n"),
+            format!(
+                "{COLUMNS}[target]\nmode = \"appendd\"\ndatabase = \"{address}\"\ntable = \"d\"\n"
+            ),
+            format!("{base}database = [\"{address}\"]\n"),
             format!("{base}int = \"{address}\"\n"),
-            format!("{base}into = \"{address}\n"),
-            format!("{base}into = '{address}'x\n"),
-            format!("{base}into = \"{address}\"\ninto = \"{address}\"\n"),
-            format!("into = \"{address}\"\n{base}"),
-            format!("target = {{ table = 1, into = \"{address}\" }}\n{COLUMNS}"),
+            format!("{base}database = \"{address}\n"),
+            format!("{base}database = '{address}'x\n"),
+            format!("{base}database = \"{address}\"\ndatabase = \"{address}\"\n"),
+            format!("database = \"{address}\"\n{base}"),
+            format!("target = {{ table = 1, database = \"{address}\" }}\n{COLUMNS}"),
         ];
         for spec in specs {
             m.write("s.spec.toml", spec.as_bytes());
@@ -118,7 +120,7 @@ fn the_ledger_and_the_rejects_keep_no_password() {
             (
                 "d.spec.toml",
                 format!(
-                    "{COLUMNS}[target]\ntable = \"d\"\ncreate = true\n[rejects]\ntolerance = 1\n"
+                    "{COLUMNS}[target]\ntable = \"d\"\ncreate = true\n[rejects]\nmax_rejects = 1\n"
                 )
                 .as_bytes(),
             ),

@@ -15,7 +15,7 @@ note = "text"
 [target]
 table = "d"
 [rejects]
-tolerance = 1000
+max_rejects = 1000
 "#;
 
 const FILE: &[u8] = b"id,note\n1,a\n2,b\n";
@@ -27,7 +27,7 @@ fn database(kind: Kind) -> Database {
 }
 
 fn run_into(d: &Database, into: &str, environment: &[(&str, &str)]) -> crate::market::Said {
-    let mut command = d.market.command("load d.spec.toml --again --into");
+    let mut command = d.market.command("load d.spec.toml --again --database");
     command.arg(into);
     command.envs(environment.iter().copied());
     crate::market::said(command)
@@ -268,7 +268,7 @@ fn a_connection_is_tested_and_what_is_missing_told() {
         };
         let mut command = d
             .market
-            .command("check d.spec.toml --connect --report json --into");
+            .command("check d.spec.toml --connect --report json --database");
         command.arg(user);
         let said = crate::market::said(command);
         assert_eq!(said.code, 1, "{}{}", said.out, said.err);
@@ -296,7 +296,7 @@ fn rights_of_a_role_of_mariadb_are_rights() {
         &format!("GRANT {role} TO {user}@'127.0.0.1'"),
     ]);
     let ask = || {
-        let mut command = d.market.command("check d.spec.toml --connect --into");
+        let mut command = d.market.command("check d.spec.toml --connect --database");
         command.arg(d.url().replace("barrow:", &format!("{user}:")));
         crate::market::said(command)
     };
@@ -408,7 +408,7 @@ fn is_told_of_no_room(d: &Database, into: &str) {
     assert_eq!(said.code, 1, "{}", said.err);
     assert!(said.err.contains("room"), "{}", said.err);
     assert!(
-        said.err.contains("nothing of this load was kept"),
+        said.err.contains("nothing of this load was committed"),
         "{}",
         said.err
     );
@@ -483,7 +483,7 @@ fn a_draft_keeps_no_password() {
     let d = database(Kind::MariaDb);
     let said = d
         .market
-        .run("draft d.csv --into mysql://ann:crusts@db/market -o new.spec.toml");
+        .run("draft d.csv --database mysql://ann:crusts@db/market -o new.spec.toml");
     assert_eq!(said.code, 2);
     assert!(
         said.err.contains("password") && !said.err.contains("crusts"),
@@ -493,7 +493,7 @@ fn a_draft_keeps_no_password() {
     assert!(!d.market.path("new.spec.toml").exists());
     let said = d
         .market
-        .run("draft d.csv --into mysql://ann@db/market -o new.spec.toml");
+        .run("draft d.csv --database mysql://ann@db/market -o new.spec.toml");
     assert_eq!(said.code, 0, "{}", said.err);
 }
 
@@ -525,7 +525,7 @@ at = "timestamp"
 [target]
 table = "d"
 [rejects]
-tolerance = 1000
+max_rejects = 1000
 "#;
     let file = "id,note,kg,at\n\
                 1,abc,1.5,2031-04-28 10:30:00\n\
@@ -640,7 +640,10 @@ fn schemas_partitions_domains_and_enumerations_of_postgres() {
     // It is the same table, of the same ledger.
     let json = d.run("load d.spec.toml --table d --report json").json();
     assert_eq!(
-        (&json["loaded"], json["skipped"].as_array().map(Vec::len)),
+        (
+            &json["loaded"],
+            json["skipped_files"].as_array().map(Vec::len)
+        ),
         (&0.into(), Some(1))
     );
     assert_eq!(d.count("SELECT count(*) FROM yard.d"), 2);

@@ -37,7 +37,7 @@ on_every_database! {
 fn spec(columns: &str, target: &str) -> String {
     format!(
         "[source]\nfiles = [\"d.csv\"]\n[columns]\n{columns}\n[target]\ntable = \"d\"\n{target}\n\
-         [rejects]\ntolerance = 1000000\n"
+         [rejects]\nmax_rejects = 1000000\n"
     )
 }
 
@@ -351,7 +351,7 @@ fn a_table_is_emptied_and_filled_in_one(kind: Kind) {
     assert_eq!(d.rows("SELECT id FROM d"), ["3"]);
     // A load that fails leaves the rows that were there.
     d.market.write("d.csv", b"id,note\nx,c\n");
-    let said = d.run("load d.spec.toml --mode truncate --tolerance 0");
+    let said = d.run("load d.spec.toml --mode truncate --max-rejects 0");
     assert_eq!(said.code, 3, "{}", said.err);
     assert_eq!(d.rows("SELECT id FROM d"), ["3"]);
 }
@@ -363,7 +363,7 @@ fn a_table_is_made_anew(kind: Kind) {
         "id,note\n1,a\n2,b\n",
     );
     d.sql(&["CREATE TABLE d (other INTEGER)", "INSERT INTO d VALUES (7)"]);
-    let said = d.run("load d.spec.toml d.csv --mode replace --tolerance 0");
+    let said = d.run("load d.spec.toml d.csv --mode replace --max-rejects 0");
     assert_eq!(said.code, 0, "{}{}", said.out, said.err);
     assert_eq!(d.rows("SELECT id, note FROM d ORDER BY id"), ["1|a", "2|b"]);
     // And again, over a table that has the same key.
@@ -372,7 +372,8 @@ fn a_table_is_made_anew(kind: Kind) {
     assert_eq!(d.rows("SELECT id FROM d"), ["3"]);
     d.market.write("d.csv", b"id,note\n4,c\n4,d\n");
     assert_eq!(
-        d.run("load d.spec.toml --mode replace --tolerance 0").code,
+        d.run("load d.spec.toml --mode replace --max-rejects 0")
+            .code,
         3
     );
     assert_eq!(d.rows("SELECT id FROM d"), ["3"]);
@@ -568,7 +569,7 @@ fn a_merge_needs_a_unique_key(kind: Kind) {
 
 fn beyond_the_tolerance_nothing_is_changed(kind: Kind) {
     let d = database(kind, &spec(SIMPLE, "create = true"), "id,note\n1,a\nx,b\n");
-    let said = d.run("load d.spec.toml --tolerance 0");
+    let said = d.run("load d.spec.toml --max-rejects 0");
     assert_eq!(said.code, 3, "{}", said.err);
     let there = d.each(
         "SELECT count(*) FROM sqlite_master WHERE name = 'd'",
@@ -578,7 +579,7 @@ fn beyond_the_tolerance_nothing_is_changed(kind: Kind) {
     );
     assert_eq!(d.count(there), 0, "the table that was made is gone");
     loaded(&d, "");
-    assert_eq!(d.run("load d.spec.toml --again --tolerance 0").code, 3);
+    assert_eq!(d.run("load d.spec.toml --again --max-rejects 0").code, 3);
     assert_eq!(d.rows("SELECT id FROM d"), ["1"]);
 }
 
@@ -590,15 +591,15 @@ fn many(count: u64) -> String {
 }
 
 fn commits_on_the_way_stay(kind: Kind) {
-    let target = "create = true\nevery = 10000";
+    let target = "create = true\ncommit_every = 10000";
     let mut file = many(200_000);
     file += "x,b\n";
     let d = database(kind, &spec(SIMPLE, target), &file);
-    let said = d.run("load d.spec.toml --tolerance 0");
+    let said = d.run("load d.spec.toml --max-rejects 0");
     assert_eq!(said.code, 3, "{}", said.err);
     let rows = d.count("SELECT count(*) FROM d");
     assert!((10_000..200_000).contains(&rows), "{rows}");
-    assert!(said.out.contains("not kept"), "{}", said.out);
+    assert!(said.out.contains("rolled back"), "{}", said.out);
 }
 
 fn a_load_that_is_killed_leaves_the_table_as_it_was_or_complete(kind: Kind) {
@@ -686,25 +687,25 @@ fn records_of_two_kinds_find_each_other(kind: Kind) {
 files = ["d.csv"]
 [records]
 header = "none"
-[[kind]]
+[[record_type]]
 name = "slip"
 if = "field(1) = 'S'"
 table = "slips"
 key = ["slip"]
-[kind.columns]
+[record_type.columns]
 mark = { type = "text", load = false }
 slip = { type = "bigint", required = true }
-[[kind]]
+[[record_type]]
 name = "line"
 if = "field(1) = 'L'"
 table = "lines"
-[kind.columns]
+[record_type.columns]
 mark = { type = "text", load = false }
 kg = "decimal(6,2)"
 slip = { type = "bigint", value = "{slip.slip}" }
 [target]
 [rejects]
-tolerance = 10
+max_rejects = 10
 "#;
     let mut file = String::new();
     for slip in 1..=3_000 {
@@ -827,7 +828,8 @@ fn a_table_that_was_made_fits_every_type_again(kind: Kind) {
 }
 
 fn a_spec_without_types_takes_those_of_the_table(kind: Kind) {
-    let spec = "[source]\nfiles = [\"d.csv\"]\n[target]\ntable = \"d\"\n[rejects]\ntolerance = 9\n";
+    let spec =
+        "[source]\nfiles = [\"d.csv\"]\n[target]\ntable = \"d\"\n[rejects]\nmax_rejects = 9\n";
     let d = database(
         kind,
         spec,

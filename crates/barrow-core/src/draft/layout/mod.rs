@@ -279,7 +279,7 @@ fn several(types: Vec<record_types::RecordType>, layout: Layout, shape: &mut Sha
             names.len(),
             names.join(", ")
         ),
-        "the if of each [[kind]]",
+        "the if of each [[record_type]]",
     ));
 }
 
@@ -430,7 +430,7 @@ fn headed(verdict: Verdict, names: Vec<String>, shape: &mut Shape) {
     if let Some(first) = twice.first() {
         shape.remarks.push(Remark::of_file(
             format!("the header has {first} more than once, so columns are found by their place"),
-            "`at` of each column",
+            "`position` of each column",
         ));
     }
     shape.parts = vec![part(None, names, Vec::new())];
@@ -558,7 +558,7 @@ fn uneven(head: Vec<String>, width: usize, rows: &[&[String]], shape: &mut Shape
                     head.len()
                 }
             ),
-            "`at` of each column",
+            "`position` of each column",
         ));
     }
 }

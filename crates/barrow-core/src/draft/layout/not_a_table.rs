@@ -58,7 +58,7 @@ fn kind(first: &[u8]) -> Option<(String, &'static str)> {
     if starts(b"SQLite format 3\0") {
         return named(
             "SQLite database",
-            "name it as a database: --into sqlite:FILE",
+            "name it as a database: --database sqlite:FILE",
         );
     }
     for (magic, what) in [

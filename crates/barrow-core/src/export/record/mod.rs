@@ -115,13 +115,12 @@ impl<'p> RecordWriter<'p> {
     pub fn new(plan: &'p Plan) -> Result<RecordWriter<'p>, Vec<String>> {
         let [kind] = plan.kinds.as_slice() else {
             return Err(vec![
-                "the spec has several kinds of record, and one export writes one kind".into(),
+                "the spec has several record types, and one export writes one record type".into(),
             ]);
         };
         let mut problems = Vec::new();
         if plan.has_kinds() {
-            problems
-                .push("the spec tells kinds of record apart, which an export cannot write".into());
+            problems.push("the spec tells record types apart, which an export cannot write".into());
         }
         let charset = plan.source.charset.clone().unwrap_or(Charset::Utf8);
         let columns = columns(kind, plan, &mut problems);
@@ -344,7 +343,7 @@ impl<'p> RecordWriter<'p> {
         }
         let length = out.len() - start;
         if length > self.plan.records.longest {
-            let says = format!("a record of {length} bytes, longer than [records] longest");
+            let says = format!("a record of {length} bytes, longer than [records] max_record_size");
             return Err((None, refusal(Code::RecordTooLong, says, "")));
         }
         out.extend_from_slice(&self.ending);

@@ -190,7 +190,7 @@ pub fn of_table(column: &KnownColumn) -> Column {
 fn computed(c: &Column, problems: &mut Vec<Problem>) {
     let places = [
         ("from", c.from.as_ref().map(|at| &at.span)),
-        ("at", c.at.as_ref().map(|at| &at.span)),
+        ("position", c.at.as_ref().map(|at| &at.span)),
         ("start", c.start.as_ref().map(|at| &at.span)),
         ("width", c.width.as_ref().map(|at| &at.span)),
     ];
@@ -228,7 +228,7 @@ fn place(c: &Column, header: Header, places: &mut Places, problems: &mut Vec<Pro
                 ),
                 "no header to find it in",
             )
-            .help("say [records] header = \"names\", or give its place with `at`"),
+            .help("say [records] header = \"names\", or give its place with `position`"),
         );
     }
     if let Some(at) = &c.at {

@@ -173,7 +173,7 @@ pub fn misplaced(column: &Column, problems: &mut Vec<Problem>) {
     for (key, at) in [
         ("start", column.start.as_ref().map(span)),
         ("width", column.width.as_ref().map(span)),
-        ("form", bytes),
+        ("stored_as", bytes),
     ] {
         if let Some(at) = at {
             problems.push(Problem::new(
@@ -202,7 +202,7 @@ pub fn form(
             column.implied_decimals.as_ref().map(span),
         ),
         ("sign", column.sign.as_ref().map(span)),
-        ("form", column.form.as_ref().map(span)),
+        ("stored_as", column.form.as_ref().map(span)),
     ];
     let own = given.iter().find_map(|(key, at)| at.map(|at| (*key, at)));
     if !ty.is_number() {
@@ -255,7 +255,7 @@ fn contradictions(
         problem(
             &sign.span,
             format!("column {name}: a packed or binary number has its sign in itself"),
-            "only for form = \"text\"",
+            "only for stored_as = \"text\"",
         );
     }
     let whole = matches!(ty, Type::SmallInt | Type::Integer | Type::BigInt);

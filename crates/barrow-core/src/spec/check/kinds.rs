@@ -57,8 +57,8 @@ fn beside_kinds(written: &Written, problems: &mut Vec<Problem>) {
         if let Some(span) = span {
             problems.push(Problem::new(
                 span,
-                format!("the spec names kinds of record, and {what} is for one kind"),
-                "belongs into a [[kind]]",
+                format!("the spec names record types, and {what} is for one record type"),
+                "belongs into a [[record_type]]",
             ));
         }
     }
@@ -68,8 +68,8 @@ fn beside_kinds(written: &Written, problems: &mut Vec<Problem>) {
         problems.push(
             Problem::new(
                 span,
-                "kinds of record find their columns by place, and the header's names are read",
-                "not with [[kind]]",
+                "record types find their columns by place, and the header's names are read",
+                "not with [[record_type]]",
             )
             .help("say [records] header = \"none\", or \"skip\""),
         );
@@ -135,7 +135,7 @@ fn one(
         ));
     }
     if let (Some(at), false) = (&kind.record_width, is_fixed(written)) {
-        let message = "[[kind]] record_width is for layout = \"fixed\"";
+        let message = "[[record_type]] record_width is for layout = \"fixed\"";
         problems.push(Problem::new(at.span.clone(), message, "means nothing here"));
     }
     plan
@@ -306,8 +306,8 @@ pub fn width(
     ) {
         problems.push(Problem::new(
             at.span.clone(),
-            "each kind of record has its own width",
-            "say record_width in the [[kind]]",
+            "each record type has its own width",
+            "say record_width in the [[record_type]]",
         ));
     }
     if *ending == EndingPlan::None && (width == 0 || several_widths(written)) {

@@ -23,27 +23,32 @@ pub fn keys(c: &Column, ty: Type, problems: &mut Vec<Problem>) {
     let k = &c.keys;
     let checks = [
         (
-            "pattern",
+            "format",
             words(&c.pattern),
             ty.is_temporal(),
             "dates, times and timestamps",
         ),
         (
-            "true_words",
+            "true_values",
             words(&c.true_words),
             ty == Type::Boolean,
             "booleans",
         ),
         (
-            "false_words",
+            "false_values",
             words(&c.false_words),
             ty == Type::Boolean,
             "booleans",
         ),
         ("case", span(&c.case), ty.is_text(), "text"),
-        ("inner_blanks", span(&k.inner_blanks), ty.is_text(), "text"),
-        ("controls", span(&k.controls), ty.is_text(), "text"),
-        ("normal_form", span(&k.normal_form), ty.is_text(), "text"),
+        ("inner_spaces", span(&k.inner_blanks), ty.is_text(), "text"),
+        (
+            "control_characters",
+            span(&k.controls),
+            ty.is_text(),
+            "text",
+        ),
+        ("unicode_form", span(&k.normal_form), ty.is_text(), "text"),
         ("matches", span(&c.matches), ty.is_text(), "text"),
         (
             "length_in",
@@ -61,7 +66,7 @@ pub fn keys(c: &Column, ty: Type, problems: &mut Vec<Problem>) {
         ("max", span(&c.max), is_bounded, "numbers, dates and times"),
         ("decimal_mark", span(&k.decimal_mark), is_number, "numbers"),
         ("group_mark", span(&k.group_mark), is_number, "numbers"),
-        ("take_off", words(&k.take_off), is_number, "numbers"),
+        ("strip", words(&k.take_off), is_number, "numbers"),
         (
             "when_too_precise",
             span(&k.when_too_precise),
@@ -81,7 +86,7 @@ pub fn keys(c: &Column, ty: Type, problems: &mut Vec<Problem>) {
             "dates and timestamps",
         ),
         (
-            "zone",
+            "time_zone",
             span(&k.zone),
             ty == Type::TimestampTz,
             "timestamptz",

@@ -181,7 +181,7 @@ fn keys_of_the_other_layout(written: &Written, problems: &mut Vec<Problem>) {
     {
         problems.push(Problem::new(
             stand_in.span.clone(),
-            "stand_in is for when_undecodable = \"replace\"",
+            "replacement is for when_undecodable = \"replace\"",
             "means nothing here",
         ));
     }
@@ -211,7 +211,7 @@ fn target(written: &Written, problems: &mut Vec<Problem>) -> TargetPlan {
                 "mode = \"replace\" swaps the whole table in at once, so it cannot commit as it goes",
                 "not with replace",
             )
-            .help("say every = \"all\", or mode = \"truncate\""),
+            .help("say commit_every = \"all\", or mode = \"truncate\""),
         );
     }
     if let (Mode::Merge, None, Some(at)) = (mode, &t.key, &t.mode)
@@ -232,9 +232,9 @@ fn target(written: &Written, problems: &mut Vec<Problem>) -> TargetPlan {
                 at.span.clone(),
                 "totals are compared at a file's end, when a load that commits as it goes can no \
                  longer be undone",
-                "not with [[total]]",
+                "not with [[control_total]]",
             )
-            .help("say every = \"all\""),
+            .help("say commit_every = \"all\""),
         );
     }
     if let Some(table) = &t.table
@@ -264,7 +264,7 @@ fn export(written: &Written, problems: &mut Vec<Problem>) -> ExportPlan {
     {
         problems.push(Problem::new(
             stand_in.span.clone(),
-            "stand_in is for when_unencodable = \"replace\"",
+            "replacement is for when_unencodable = \"replace\"",
             "means nothing here",
         ));
     }
@@ -287,11 +287,11 @@ fn rejects(written: &Written, problems: &mut Vec<Problem>) -> RejectsPlan {
         problems.push(
             Problem::new(
                 at.span.clone(),
-                "a file beyond its tolerance is taken back whole, which a load that commits as it goes \
+                "a file beyond its limit is taken back whole, which a load that commits as it goes \
                  cannot do",
                 "not with every",
             )
-            .help("say every = \"all\""),
+            .help("say commit_every = \"all\""),
         );
     }
     if let Some(table) = &r.table
@@ -328,11 +328,11 @@ mod tests {
     fn contradictions_are_found() {
         let cases = [
             (
-                "[columns]\na = { type = \"text\", from = \"A\", at = 1 }",
+                "[columns]\na = { type = \"text\", from = \"A\", position = 1 }",
                 "one will do",
             ),
             (
-                "[columns]\na = { type = \"text\", at = 0 }",
+                "[columns]\na = { type = \"text\", position = 0 }",
                 "counted from 1",
             ),
             (
@@ -340,7 +340,7 @@ mod tests {
                 "the header is not read",
             ),
             (
-                "[columns]\na = { type = \"text\", at = 2 }\nb = { type = \"text\", at = 2 }",
+                "[columns]\na = { type = \"text\", position = 2 }\nb = { type = \"text\", position = 2 }",
                 "the same field 2",
             ),
             (
@@ -348,23 +348,23 @@ mod tests {
                 "are one to a database",
             ),
             (
-                "[columns]\na = { type = \"text\", pattern = \"%Y\" }",
-                "pattern is for dates",
+                "[columns]\na = { type = \"text\", format = \"%Y\" }",
+                "format is for dates",
             ),
             (
-                "[columns]\na = { type = \"text\", true_words = [\"Y\"] }",
-                "true_words is for booleans",
+                "[columns]\na = { type = \"text\", true_values = [\"Y\"] }",
+                "true_values is for booleans",
             ),
             (
                 "[columns]\na = { type = \"integer\", default = \"x\" }",
                 "default \"x\" is not a number",
             ),
             (
-                "[columns]\na = { type = \"date\", pattern = \"%Q\" }",
+                "[columns]\na = { type = \"date\", format = \"%Q\" }",
                 "column a: ",
             ),
             (
-                "[columns]\na = { type = \"boolean\", true_words = [\"1\"], false_words = [\"1\"] }",
+                "[columns]\na = { type = \"boolean\", true_values = [\"1\"], false_values = [\"1\"] }",
                 "both true and false",
             ),
             (
@@ -388,7 +388,7 @@ mod tests {
                 "needs the columns that tell one row from another",
             ),
             (
-                "[target]\nmode = \"replace\"\nevery = 10\n[columns]\na = \"text\"",
+                "[target]\nmode = \"replace\"\ncommit_every = 10\n[columns]\na = \"text\"",
                 "cannot commit as it goes",
             ),
             ("[columns]\na = { required = true }", "has no type"),
@@ -406,7 +406,7 @@ mod tests {
                 "a record reaches to",
             ),
             (
-                "[columns]\na = { type = \"text\", at = 9223372036854775807 }",
+                "[columns]\na = { type = \"text\", position = 9223372036854775807 }",
                 "a record has at most",
             ),
             (
@@ -438,7 +438,7 @@ mod tests {
 
     #[test]
     fn places_follow_on() {
-        let text = "[records]\nheader = \"none\"\n[columns]\na = \"text\"\nb = { type = \"text\", at = 5 }\nc = \"text\"";
+        let text = "[records]\nheader = \"none\"\n[columns]\na = \"text\"\nb = { type = \"text\", position = 5 }\nc = \"text\"";
         let plan = plan(text).unwrap();
         let places: Vec<_> = plan.kinds[0]
             .columns

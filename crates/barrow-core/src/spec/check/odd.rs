@@ -142,9 +142,9 @@ mod tests {
 
     #[test]
     fn what_is_odd_is_told_and_no_problem() {
-        let spec = "[values]\nnull_words = [\"\", \"0\"]\n[columns]\na = \"smallint\"\n\
-            b = { type = \"date\", pattern = \"%d/%m/%y\" }\nc = \"text\"\n\
-            d = { type = \"date\", pattern = \"%d/%m/%y\", two_digit_years_from = 1950 }\n";
+        let spec = "[values]\nnull_values = [\"\", \"0\"]\n[columns]\na = \"smallint\"\n\
+            b = { type = \"date\", format = \"%d/%m/%y\" }\nc = \"text\"\n\
+            d = { type = \"date\", format = \"%d/%m/%y\", two_digit_years_from = 1950 }\n";
         let odd = read_plan(spec).unwrap().oddities;
         let messages: Vec<&str> = odd.iter().map(|p| p.message.as_str()).collect();
         assert_eq!(

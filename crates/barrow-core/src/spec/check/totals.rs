@@ -157,9 +157,9 @@ fn sum(
 ) -> Option<TotalOf> {
     let name = total.sum.as_ref()?;
     if kind.is_none() && kinds.len() > 1 {
-        let message = "a sum is of one kind of record, and the total does not say which";
+        let message = "a sum is of one record type, and the total does not say which";
         let problem = Problem::new(name.span.clone(), message, "of which kind?");
-        problems.push(problem.help("say kind = \"…\""));
+        problems.push(problem.help("say record_type = \"…\""));
         return None;
     }
     let plan = &mut kinds[kind.unwrap_or(0)];

@@ -121,8 +121,8 @@ pub fn patterns<'w>(c: &'w Column, values: &'w Values, ty: Type) -> Option<&'w [
 pub fn span(key: &str, c: &Column, values: &Values, ty: Type) -> Option<Range<usize>> {
     let at = |at: &Option<At<_>>| at.as_ref().map(|at: &At<_>| at.span.clone());
     match key {
-        "pattern" => patterns(c, values, ty).map(words_span),
-        "zone" => c
+        "format" => patterns(c, values, ty).map(words_span),
+        "time_zone" => c
             .keys
             .zone
             .as_ref()
@@ -133,8 +133,8 @@ pub fn span(key: &str, c: &Column, values: &Values, ty: Type) -> Option<Range<us
         "max" => at(&c.max),
         "one_of" => c.one_of.as_deref().map(words_span),
         "matches" => c.matches.as_ref().map(|at| at.span.clone()),
-        "swap" => c.swap.as_ref().map(|at| at.span.clone()),
-        "true_words" => c.true_words.as_deref().map(words_span),
+        "replace" => c.swap.as_ref().map(|at| at.span.clone()),
+        "true_values" => c.true_words.as_deref().map(words_span),
         _ => None,
     }
 }

@@ -19,7 +19,7 @@ pub fn document(s: &Summary) -> Value {
     };
     let files: Vec<Value> = s.tally.files.iter().enumerate().map(|(index, file)| json!({
         "file": file.name, "bytes": file.bytes, "records": file.records,
-        "good": file.loaded + file.not_kept, "rejected": file.rejected, "left_out": left_out(&file.left_out),
+        "good": file.loaded + file.not_kept, "rejected": file.rejected, "skipped": left_out(&file.left_out),
         "notes": file.notes, "seconds": s.times.get(index).map(Duration::as_secs_f64),
     })).collect();
     let reasons = grouped(&s.tally);
@@ -56,23 +56,23 @@ pub fn document(s: &Summary) -> Value {
         })
         .collect();
     json!({
-        "run": s.run, "spec": s.spec, "into": s.into, "tables": tables,
+        "run": s.run, "spec": s.spec, "database": s.into, "tables": tables,
         "outcome": match s.outcome {
-            Outcome::Kept => "kept",
-            Outcome::BeyondTolerance { .. } => "beyond tolerance",
+            Outcome::Kept => "committed",
+            Outcome::BeyondTolerance { .. } => "too many rejects",
             Outcome::TotalsDiffer { .. } => "totals differ",
         },
-        "tolerance": s.tolerance.to_string(),
+        "max_rejects": s.tolerance.to_string(),
         "read": s.tally.read(), "records": s.tally.records(), "loaded": s.loaded(),
         "merged": s.merged.filter(|_| s.outcome == Outcome::Kept).map(|m| {
             json!({ "new": m.new, "changed": m.changed, "same": m.same })
         }),
-        "not_kept": s.not_kept(), "rejected": s.rejected(), "rehearsal": s.rehearsal,
+        "rolled_back": s.not_kept(), "rejected": s.rejected(), "rehearsal": s.rehearsal,
         "keys_twice": twice,
-        "left_out": left_out(&s.tally.left_out()),
+        "skipped": left_out(&s.tally.left_out()),
         "repaired": s.tally.repairs.all(), "repairs": repairs, "reasons": reasons,
         "rejects": s.folder(), "files": files,
-        "skipped": s.skipped.iter().map(|f| json!({
+        "skipped_files": s.skipped.iter().map(|f| json!({
             "file": f.file, "run": f.run,
             "when": f.run.is_some().then_some(&f.when),
             "same_as": f.run.is_none().then_some(&f.when),
@@ -80,10 +80,10 @@ pub fn document(s: &Summary) -> Value {
             "spec_has_changed": f.open.is_some_and(|(_, changed)| changed),
         })).collect::<Vec<_>>(),
         "went_on": s.went_on, "made": s.made, "remarks": s.remarks, "reasons_not_written": s.untold,
-        "left_out_whole": s.left_whole.iter().map(|f| json!({
+        "rejected_files": s.left_whole.iter().map(|f| json!({
             "file": f.file, "rejected": f.rejected, "records": f.records, "totals_differ": f.differs,
         })).collect::<Vec<_>>(),
-        "afterwards": s.disposed.iter().map(|d| json!({
+        "after_load": s.disposed.iter().map(|d| json!({
             "file": d.file, "says": d.words, "failed": d.failed,
         })).collect::<Vec<_>>(),
         "mended": s.mended.as_ref().map(|m| json!({

@@ -112,8 +112,8 @@ fn left_whole(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         out,
         "  {}",
         match s.rehearsal {
-            true => "files that would be left out whole",
-            false => "files that were left out whole",
+            true => "files that would be skipped whole",
+            false => "files that were skipped whole",
         }
         .red()
         .bold()
@@ -122,7 +122,7 @@ fn left_whole(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         let why = match left.differs {
             true => "its totals differ from what was found".to_string(),
             false => format!(
-                "{} of {}, more than the tolerance of {}",
+                "{} of {}, more than the limit of {}",
                 counted(left.rejected, "reject"),
                 counted(left.records, "record"),
                 s.tolerance
@@ -188,20 +188,22 @@ fn would(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         _ if s.stops => "nothing was loaded, and a load would stop".into(),
         _ if s.mended.is_some() => "nothing was loaded".into(),
         Outcome::Kept if !s.left_whole.is_empty() => {
-            "nothing was loaded; a load would keep the files that are not left out".into()
+            "nothing was loaded; a load would commit the files that are not skipped".into()
         }
         Outcome::Kept if s.rejected() == 0 => {
-            "nothing was loaded; a load would keep all of it".into()
+            "nothing was loaded; a load would commit all of it".into()
         }
         Outcome::Kept => format!(
-            "nothing was loaded; a load would keep it, within the tolerance of {}",
+            "nothing was loaded; a load would commit it, within the limit of {}",
             s.tolerance
         ),
         Outcome::BeyondTolerance { .. } => format!(
-            "nothing was loaded, and a load would keep nothing, unless with --tolerance {}",
+            "nothing was loaded, and a load would commit nothing, unless with --max-rejects {}",
             s.rejected()
         ),
-        Outcome::TotalsDiffer { .. } => "nothing was loaded, and a load would keep nothing".into(),
+        Outcome::TotalsDiffer { .. } => {
+            "nothing was loaded, and a load would commit nothing".into()
+        }
     };
     writeln!(out, "  {words}")
 }
@@ -214,7 +216,7 @@ fn differences(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     writeln!(
         out,
         "  {}",
-        "totals that differ, so nothing is kept".red().bold()
+        "totals that differ, so nothing is committed".red().bold()
     )?;
     let several = s.tally.files.len() > 1;
     for d in &s.tally.differences {
@@ -320,20 +322,20 @@ fn counts(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     ));
     if s.outcome != Outcome::Kept || s.not_kept() > 0 {
         let of = match s.outcome {
-            Outcome::Kept if s.rehearsal => "good records of files that would be left out whole",
-            _ if s.rehearsal => "good records of a load that would be undone",
-            Outcome::Kept => "good records of files that were left out whole",
-            _ => "good records of a load that was undone",
+            Outcome::Kept if s.rehearsal => "good records of files that would be skipped whole",
+            _ if s.rehearsal => "good records of a load that would be rolled back",
+            Outcome::Kept => "good records of files that were skipped whole",
+            _ => "good records of a load that was rolled back",
         };
         let word = if s.rehearsal {
-            "would not keep"
+            "would roll back"
         } else {
-            "not kept"
+            "rolled back"
         };
         lines.push((word, s.not_kept(), of.into()));
     }
     lines.push((rejects, rejected, verdict(s)));
-    lines.push(("left out", left_out.all(), left_out_words(&left_out)));
+    lines.push(("skipped", left_out.all(), left_out_words(&left_out)));
     if s.tally.repairs.all() > 0 {
         lines.push((repairs, s.tally.repairs.all(), String::new()));
     }
@@ -342,6 +344,8 @@ fn counts(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         .map(|(_, n, _)| number(*n).len())
         .max()
         .unwrap_or(0);
+    let words = lines.iter().map(|(word, ..)| word.len() + 2);
+    let width = words.max().unwrap_or(0).max(10);
     for (word, n, remark) in lines {
         let shown = format!("{:>digits$}", number(n));
         let shown = match word {
@@ -349,7 +353,6 @@ fn counts(s: &Summary, out: &mut impl Write) -> io::Result<()> {
             "loaded" | "would load" if n > 0 => shown.green().bold().to_string(),
             _ => shown,
         };
-        let width = if s.rehearsal { 16 } else { 10 };
         let line = format!("  {word:<width$}{shown}   {remark}");
         writeln!(out, "{}", line.trim_end())?;
     }
@@ -361,9 +364,9 @@ fn verdict(s: &Summary) -> String {
         (Outcome::Kept, 0) => String::new(),
         _ if s.mended.is_some() => String::new(),
         (Outcome::Kept, _) if !s.left_whole.is_empty() => String::new(),
-        (Outcome::Kept, _) => format!("within the tolerance of {}", s.tolerance),
+        (Outcome::Kept, _) => format!("within the limit of {}", s.tolerance),
         (Outcome::BeyondTolerance { .. }, _) => {
-            format!("more than the tolerance of {}", s.tolerance)
+            format!("more than the limit of {}", s.tolerance)
         }
         (Outcome::TotalsDiffer { .. }, _) => String::new(),
     }
@@ -377,7 +380,7 @@ fn left_out_words(left_out: &LeftOut) -> String {
         (left_out.comments, "comment"),
         (left_out.blank, "blank"),
         (left_out.unmet, "by keep_if"),
-        (left_out.other_kinds, "of kinds not loaded"),
+        (left_out.other_kinds, "of record types that are not loaded"),
         (left_out.in_rejects, "that come from the rejects"),
     ];
     let parts: Vec<String> = parts
@@ -508,13 +511,13 @@ fn next(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         ),
         Outcome::BeyondTolerance { .. } if s.can_mend && s.can_be_replayed => writeln!(
             out,
-            "  kept in {folder}/ · correct them there, then: barrow mend {}\n  or allow them: --tolerance {}",
+            "  kept in {folder}/ · correct them there, then: barrow mend {}\n  or allow them: --max-rejects {}",
             s.mend_words(),
             s.rejected()
         ),
         Outcome::BeyondTolerance { .. } => writeln!(
             out,
-            "  kept in {folder}/ · correct the file, or allow them: --tolerance {}",
+            "  kept in {folder}/ · correct the file, or allow them: --max-rejects {}",
             s.rejected()
         ),
     }?;
