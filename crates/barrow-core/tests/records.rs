@@ -164,11 +164,11 @@ fn nothing_is_carried_from_a_record_that_did_not_load() {
             (1, "no order record comes before it"),
             (4, "not a number: a whole number (integer) was expected"),
             (5, "the order record that it belongs to did not load"),
-            (6, "a record of no kind"),
-            (9, "a record of no kind"),
+            (6, "a record of no record type"),
+            (9, "a record of no record type"),
             (
                 10,
-                "a record of no known kind stands between it and its order",
+                "a record of no known record type stands between it and its order",
             ),
             (11, "too few fields: 2 of 3"),
             (12, "the order record that it belongs to did not load"),
@@ -238,7 +238,7 @@ fn a_computed_column_is_summed_and_carried_though_it_is_not_loaded() {
         mark = { type = \"text\", load = false }\ntens = { type = \"text\", load = false }\n\
         of = { type = \"text\", value = \"{day.both}\" }\n\
         crates = { type = \"integer\", load = false, value = \"{tens}0\" }\n\
-        [[control_total]]\nin = \"trailer\"\nkind = \"item\"\nsum = \"crates\"\nfield = 2\n";
+        [[control_total]]\nin = \"trailer\"\nrecord_type = \"item\"\nsum = \"crates\"\nfield = 2\n";
     let file = "D|2031|14|Ivy\nI|3\nI|4\nD|2031|15|Ada\nI|5\nT|120\n";
     assert!(differences(spec, file).is_empty());
     assert_eq!(differences(spec, &file.replace("T|120", "T|12")).len(), 1);
@@ -254,8 +254,8 @@ fn totals_of_a_kind_stand_at_a_place_of_the_line() {
         [[record_type]]\nname = \"ticket\"\nif = \"slice(1, 1) = 'T'\"\n[record_type.columns]\n\
         net = { type = \"decimal(8,2)\", start = 2, width = 6, implied_decimals = 2 }\n\
         day = { type = \"date\", value = \"{day.day}\" }\n\
-        [[control_total]]\nin = \"trailer\"\nkind = \"ticket\"\nstart = 2\nwidth = 3\n\
-        [[control_total]]\nin = \"trailer\"\nkind = \"ticket\"\nsum = \"net\"\nstart = 5\nwidth = 8\n\
+        [[control_total]]\nin = \"trailer\"\nrecord_type = \"ticket\"\nstart = 2\nwidth = 3\n\
+        [[control_total]]\nin = \"trailer\"\nrecord_type = \"ticket\"\nsum = \"net\"\nstart = 5\nwidth = 8\n\
         [[control_total]]\nin = \"trailer\"\nstart = 13\nwidth = 2\n";
     let file = "D2031-04-01\nT001050\nT000025\nD2031-04-02\nT000001\nZ0030000107605\n";
     assert!(differences(spec, file).is_empty());
@@ -264,7 +264,7 @@ fn totals_of_a_kind_stand_at_a_place_of_the_line() {
     let wrong = file.replace("Z003", "Z004");
     assert_eq!(
         differences(spec, &wrong),
-        ["records of kind ticket trailer, line 1: 4 / 3"]
+        ["records of record type ticket trailer, line 1: 4 / 3"]
     );
 }
 

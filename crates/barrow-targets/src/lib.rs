@@ -172,7 +172,7 @@ impl Job {
                         other.ty,
                         column.ty
                     ))
-                    .advice("give the column one type, or the kinds two tables"));
+                    .advice("give the column one type, or the record types two tables"));
                 }
             }
         }

@@ -129,7 +129,7 @@ fn compare(
         None => "more than 38 digits".into(),
     };
     let of = match total.kind.and_then(|kind| plan.kinds[kind].name.as_deref()) {
-        Some(kind) => format!("{of} of kind {kind}"),
+        Some(kind) => format!("{of} of record type {kind}"),
         _ => of,
     };
     let stated = stated(total, file, end).and_then(|text| match number(&text, scale, form) {

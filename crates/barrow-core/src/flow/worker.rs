@@ -194,12 +194,12 @@ impl<'p> Worker<'p> {
             .iter()
             .filter_map(|kind| kind.name.as_deref());
         let names: Vec<&str> = names.collect();
-        let expected = format!("a record of one of the kinds {}", names.join(", "));
+        let expected = format!("a record of one of the record types {}", names.join(", "));
         let shape = Shape::new(Code::NoKind, &expected);
         match why {
             None => shape,
             Some(why) => Shape {
-                says: format!("its kind cannot be told: {why}"),
+                says: format!("its record type cannot be told: {why}"),
                 ..shape
             },
         }

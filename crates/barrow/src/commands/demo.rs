@@ -124,7 +124,7 @@ const TOUR: &[Step] = &[
         &["peek", "tickets.spec.toml", "--records", "5"],
     ),
     Step(
-        "Each kind goes to its table, and the last line's totals are held against what was read.",
+        "Each record type goes to its table, and the last line's totals are held against what was read.",
         &["load", "tickets.spec.toml"],
     ),
     Step(

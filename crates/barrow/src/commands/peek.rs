@@ -215,7 +215,7 @@ impl Head {
         } = self.left_out;
         for (count, why) in [
             (unmet, "by keep_if"),
-            (other_kinds, "as their kind is not loaded"),
+            (other_kinds, "as their record type is not loaded"),
         ] {
             if count > 0 {
                 self.notes

@@ -97,7 +97,7 @@ fn by_kind(view: &RecordsView, out: &mut impl Write) -> io::Result<()> {
         let entries: Vec<&Entry> = view.entries.iter().filter(is_of).collect();
         if !entries.is_empty() {
             let name = visible(kind.name.as_deref().unwrap_or("").as_bytes());
-            heading(format!("kind {name}"), out)?;
+            heading(format!("record type {name}"), out)?;
             table(&kind.columns, &entries, out)?;
         }
     }

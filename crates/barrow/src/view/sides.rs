@@ -24,7 +24,7 @@ pub fn print(kinds: &[(String, Vec<Side>)]) -> Result<(), Failure> {
 fn text(kinds: &[(String, Vec<Side>)], out: &mut impl Write) -> io::Result<()> {
     for (name, sides) in kinds {
         if kinds.len() > 1 {
-            writeln!(out, "{}", format!("kind {name}").bold().underline())?;
+            writeln!(out, "{}", format!("record type {name}").bold().underline())?;
         }
         let heads = ["header", "spec", "table"].map(str::to_string);
         let rows: Vec<[String; 3]> = sides.iter().map(cells).collect();

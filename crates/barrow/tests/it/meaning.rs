@@ -94,7 +94,7 @@ fn a_total_that_differs_keeps_nothing_and_shows_both_figures() {
     assert_eq!(said.code, 1);
     assert!(
         said.out
-            .contains("crates of kind line: 8 stated (trailer, line 1), 7 found"),
+            .contains("crates of record type line: 8 stated (trailer, line 1), 7 found"),
         "{}",
         said.out
     );
@@ -103,7 +103,7 @@ fn a_total_that_differs_keeps_nothing_and_shows_both_figures() {
     let json = m.run("load o.spec.toml --report json").json();
     assert_eq!(json["outcome"], "totals differ");
     let wanted = serde_json::json!({
-        "file": "o.txt", "of": "crates of kind line", "place": "trailer, line 1",
+        "file": "o.txt", "of": "crates of record type line", "place": "trailer, line 1",
         "stated": "8", "found": "7",
     });
     assert_eq!(json["totals_that_differ"][0], wanted);
@@ -255,7 +255,7 @@ fn peek_shows_each_kind_with_its_columns() {
     let said = m.run("peek o.spec.toml");
     assert_eq!(said.code, 0, "{}", said.err);
     assert!(
-        said.out.contains("kind order\n") && said.out.contains("kind line\n"),
+        said.out.contains("record type order\n") && said.out.contains("record type line\n"),
         "{}",
         said.out
     );
@@ -298,12 +298,12 @@ fn what_contradicts_itself_is_told_at_its_place() {
         (
             "{order.order_no}",
             "{order.order}",
-            "the kind order has no column order",
+            "the record type order has no column order",
         ),
         (
             "name = \"line\"",
             "name = \"order\"",
-            "there are two kinds order",
+            "there are two record types order",
         ),
         (
             "sum = \"crates\"",
@@ -313,7 +313,7 @@ fn what_contradicts_itself_is_told_at_its_place() {
         (
             "record_type = \"line\"",
             "record_type = \"lines\"",
-            "there is no kind lines",
+            "there is no record type lines",
         ),
         ("trailer = 1", "trailer = 0", "the spec says there is none"),
         (

@@ -33,7 +33,7 @@ pub fn kinds(written: &Written, ending: &EndingPlan, problems: &mut Vec<Problem>
     if plans.iter().all(|kind| !kind.load) {
         problems.push(Problem::new(
             written.kinds[0].span.clone(),
-            "every kind says load = false, so nothing would be loaded",
+            "every record type says load = false, so nothing would be loaded",
             "nothing to load",
         ));
     }
@@ -93,7 +93,7 @@ fn one(
     match &kind.name {
         None => problems.push(Problem::new(
             kind.span.clone(),
-            "a kind has no name",
+            "a record type has no name",
             "no name",
         )),
         Some(name)
@@ -101,11 +101,11 @@ fn one(
                 .iter()
                 .any(|other| other.name.as_ref() == Some(&name.it)) =>
         {
-            let message = format!("there are two kinds {}", name.it);
+            let message = format!("there are two record types {}", name.it);
             problems.push(Problem::new(name.span.clone(), message, "named already"));
         }
         Some(name) if name.it.contains('.') => {
-            let message = "a kind's name has no point, which parts it from a column's";
+            let message = "a record type's name has no point, which parts it from a column's";
             problems.push(Problem::new(name.span.clone(), message, "holds a point"));
         }
         Some(_) => {}
@@ -114,7 +114,7 @@ fn one(
         None => problems.push(
             Problem::new(
                 kind.span.clone(),
-                "a kind does not say which records are of it",
+                "a record type does not say which records are of it",
                 "no if",
             )
             .help("say if = \"slice(1, 1) = 'T'\", or if = \"field(1) = 'T'\""),
@@ -127,7 +127,7 @@ fn one(
     plan.table = it(&kind.table);
     plan.load = it(&kind.load).unwrap_or(true);
     if let (false, Some(table)) = (plan.load, &kind.table) {
-        let message = "a kind that is not loaded has no table";
+        let message = "a record type that is not loaded has no table";
         problems.push(Problem::new(
             table.span.clone(),
             message,

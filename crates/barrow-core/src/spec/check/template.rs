@@ -138,7 +138,7 @@ impl Names<'_> {
             None => {
                 let known = columns.iter().map(|c| c.name.as_str());
                 Err((
-                    format!("the kind {kind} has no column {column}"),
+                    format!("the record type {kind} has no column {column}"),
                     did_you_mean(column, known),
                 ))
             }

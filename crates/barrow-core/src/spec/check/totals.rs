@@ -141,9 +141,10 @@ fn kind(total: &Total, kinds: &[KindPlan], problems: &mut Vec<Problem>) -> Optio
         .position(|kind| kind.name.as_ref() == Some(&name.it));
     if place.is_none() {
         let known = kinds.iter().filter_map(|kind| kind.name.as_deref());
-        let message = format!("there is no kind {}", name.it);
+        let message = format!("there is no record type {}", name.it);
         let help = did_you_mean(&name.it, known);
-        problems.push(Problem::new(name.span.clone(), message, "not a kind").maybe_help(help));
+        problems
+            .push(Problem::new(name.span.clone(), message, "not a record type").maybe_help(help));
         return None;
     }
     Some(place)
@@ -158,7 +159,7 @@ fn sum(
     let name = total.sum.as_ref()?;
     if kind.is_none() && kinds.len() > 1 {
         let message = "a sum is of one record type, and the total does not say which";
-        let problem = Problem::new(name.span.clone(), message, "of which kind?");
+        let problem = Problem::new(name.span.clone(), message, "of which record type?");
         problems.push(problem.help("say record_type = \"…\""));
         return None;
     }
