@@ -33,9 +33,9 @@ fn a_check_says_what_a_load_would_and_loads_nothing() {
     for line in [
         "id       id bigint            ·       the table would be made",
         "extra    ·                    ·       not read",
-        "would load      0",
-        "would not keep  2   good records of a load that would be rolled back",
-        "would reject    3   more than the limit of 1",
+        "would load       0",
+        "would roll back  2   good records of a load that would be rolled back",
+        "would reject     3   more than the limit of 1",
         "2 records of the same id again; first: line 4, which has the key of line 2",
         "a load would commit nothing, unless with --max-rejects 3",
     ] {
