@@ -458,6 +458,21 @@ fn the_encodings_of_old_programs_are_told() {
 }
 
 #[test]
+fn an_encoding_that_shows_late_is_told_all_the_same() {
+    let mut file = b"id,name\n".to_vec();
+    for id in 0..300_000 {
+        file.extend_from_slice(format!("{id},Lower Field\n").as_bytes());
+    }
+    assert!(file.len() > 4 << 20);
+    file.extend_from_slice(b"300000,Zo\xEB Lark\n300001,Fran\xE7ois Dell\n");
+    let (path, draft) = draft_of(&file, 1 << 16);
+    assert_eq!(draft.shape.encoding.0, "windows-1252");
+    let out = read_path(&draft.text, path.path());
+    assert_eq!((out.rows.len(), out.rejects.len()), (300_002, 0));
+    assert_eq!(out.rows[300_000].3[1], "Zoë Lark");
+}
+
+#[test]
 fn two_line_elements_are_of_two_record_types() {
     let text = "1 00010U 31001.50000000  .00001 0\n2 00010  51.6400 247.4627 0006\n\
         1 00011U 31002.50000000 -.00002 0\n2 00011  98.7000 100.1000 0014\n\

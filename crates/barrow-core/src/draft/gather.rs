@@ -34,6 +34,8 @@ pub(crate) struct Gathered {
     /// Records that lack fields, and such as are too wide.
     too_few: u64,
     too_wide: u64,
+    /// Records with bytes that do not decode.
+    undecodable: u64,
     /// The longest record, in bytes.
     longest: usize,
     /// The first value of the last record.
@@ -91,6 +93,11 @@ impl Gathered {
             }
             _ => false,
         }
+    }
+
+    /// Whether the encoding was taken too soon.
+    pub fn has_bad_bytes(&self) -> bool {
+        self.undecodable > 0
     }
 
     /// The first value of the last record, where it says that it is a total.
@@ -158,6 +165,7 @@ pub(super) fn gather(
         last_alone: Vec::new(),
         too_few: 0,
         too_wide: 0,
+        undecodable: 0,
         longest: 0,
         last_first: String::new(),
         told,
@@ -218,6 +226,7 @@ struct Gather<'t> {
     last_alone: Vec<bool>,
     too_few: u64,
     too_wide: u64,
+    undecodable: u64,
     longest: usize,
     last_first: String,
     told: &'t mut dyn FnMut(u64, u64),
@@ -254,6 +263,7 @@ impl Sink for Gather<'_> {
             match reject.reasons[0].code {
                 Code::TooFewFields => self.too_few += 1,
                 Code::RecordTooWide => self.too_wide += 1,
+                Code::BadBytes => self.undecodable += 1,
                 _ => {}
             }
             if self.named.len() < NAMED {
@@ -384,6 +394,7 @@ impl Gather<'_> {
             named: self.named,
             last_alone: self.last_alone,
             too_few: self.too_few,
+            undecodable: self.undecodable,
             too_wide: self.too_wide,
             longest: self.longest,
             last_first: self.last_first,

@@ -70,7 +70,13 @@ pub struct Wanted {
     pub tight: bool,
     /// Each line is one text, whatever is in it.
     pub lines: bool,
+    /// What is found is held against a spec, so that nothing may be left to be found out.
+    pub compares: bool,
 }
+
+/// By so much of a file it is taken for UTF-8 at first: all of its values are decoded
+/// anyway, which tells. To look through all of it before took 4 % of a draft's time.
+const TOLD_SOON: u64 = 4 << 20;
 
 /// Proposes a spec for `files`. `told` is called with bytes read and records so far.
 ///
@@ -85,9 +91,18 @@ pub fn draft(
     let first = files
         .first()
         .ok_or_else(|| Error::NoFile("there are no files to draft a spec from".into()))?;
-    let mut shape = layout::find(first, wanted)?;
+    let soon = if wanted.compares { u64::MAX } else { TOLD_SOON };
+    let mut shape = layout::find(first, wanted, soon)?;
+    // What is not UTF-8 so far is told by all of the file.
+    if shape.encoding.0 != "utf-8" {
+        shape = layout::find(first, wanted, u64::MAX)?;
+    }
     same_headers(&shape, files)?;
     let mut gathered = gather(&shape, files, &options, false, told)?;
+    if gathered.has_bad_bytes() {
+        shape = layout::find(first, wanted, u64::MAX)?;
+        gathered = gather(&shape, files, &options, false, told)?;
+    }
     // What the sample could not tell, the whole did: all is read once more.
     if gathered.corrects(&mut shape) {
         gathered = gather(&shape, files, &options, false, told)?;

@@ -29,13 +29,14 @@ pub struct Sample {
     pub lines: Vec<String>,
 }
 
-/// Reads the start of a file.
+/// Reads the start of a file, whose encoding is told by its first `told_by` bytes.
 ///
 /// # Errors
 /// It cannot be read, is empty, or its first line goes on for ever.
-pub fn read(source: &SourceFile) -> Result<Sample, Error> {
-    let plan = read_plan(ANY_FILE)
+pub fn read(source: &SourceFile, told_by: u64) -> Result<Sample, Error> {
+    let mut plan = read_plan(ANY_FILE)
         .map_err(|_| Error::Worker("the spec that reads any file is wrong".into()))?;
+    plan.source.told_by = told_by;
     let mut size = SAMPLE;
     loop {
         let (start, text, bytes) = open(&plan, source, size)?;

@@ -58,6 +58,7 @@ pub fn run(args: &Draft) -> Result<ExitCode, Failure> {
         table,
         tight: args.tight,
         lines: args.lines,
+        compares: false,
     };
     let drafted = drafted(args, &files, &wanted)?;
     if !args.quiet {
@@ -137,6 +138,7 @@ fn against(args: &Draft, path: &Path) -> Result<ExitCode, Failure> {
     // Types as they are: room is the spec's own affair.
     let wanted = Wanted {
         tight: true,
+        compares: true,
         ..Wanted::default()
     };
     let drafted = drafted(args, &files, &wanted)?;

@@ -440,8 +440,8 @@ fn put(keys: &mut dyn toml_edit::TableLike, key: &str, mut new: Value) {
     keys.insert(key, Item::Value(new));
 }
 
-/// Has a column found under another name of the header.
-fn rename(item: &mut Item, to: &str) {
+/// Makes a table of keys of a column that is written as its type alone.
+fn spell_out(item: &mut Item) {
     if let Some(short) = item.as_value_mut().filter(|value| value.is_str()) {
         let decor = short.decor().clone();
         let mut keys = InlineTable::new();
@@ -449,6 +449,11 @@ fn rename(item: &mut Item, to: &str) {
         *short = Value::InlineTable(keys);
         *short.decor_mut() = decor;
     }
+}
+
+/// Has a column found under another name of the header.
+fn rename(item: &mut Item, to: &str) {
+    spell_out(item);
     if let Some(keys) = item.as_table_like_mut() {
         put(keys, "from", to.into());
     }
@@ -459,13 +464,7 @@ fn add_nulls(item: &mut Item, words: &[String]) {
     if words.is_empty() {
         return;
     }
-    if let Some(short) = item.as_value_mut().filter(|value| value.is_str()) {
-        let decor = short.decor().clone();
-        let mut keys = InlineTable::new();
-        keys.insert("type", short.as_str().unwrap_or_default().into());
-        *short = Value::InlineTable(keys);
-        *short.decor_mut() = decor;
-    }
+    spell_out(item);
     let Some(keys) = item.as_table_like_mut() else {
         return;
     };

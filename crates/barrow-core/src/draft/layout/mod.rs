@@ -100,13 +100,13 @@ impl Shape {
     }
 }
 
-/// Looks at the start of a file.
+/// Looks at the start of a file, whose encoding is told by its first `told_by` bytes.
 ///
 /// # Errors
 /// It cannot be read, is empty, or is no table.
-pub fn find(source: &SourceFile, wanted: &Wanted) -> Result<Shape, Error> {
+pub fn find(source: &SourceFile, wanted: &Wanted, told_by: u64) -> Result<Shape, Error> {
     not_a_table::refuse(source)?;
-    let sample = sample::read(source)?;
+    let sample = sample::read(source, told_by)?;
     let mut shape = Shape {
         encoding: (
             sample.start.charset.name().to_ascii_lowercase(),
