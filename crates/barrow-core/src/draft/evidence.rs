@@ -41,7 +41,12 @@ pub fn line(p: &Profile, choice: &Choice, distinct: bool) -> String {
 /// The smallest and the largest value.
 fn range(p: &Profile, choice: &Choice) -> Option<(String, String)> {
     if !choice.ty.is_number() {
-        let (least, most) = p.ends.as_ref()?;
+        // The order of texts is that of days only where the year comes first.
+        let is_ordered = choice
+            .patterns
+            .iter()
+            .all(|pattern| pattern.starts_with("%Y"));
+        let (least, most) = p.ends.as_ref().filter(|_| is_ordered)?;
         return Some((short(least), short(most)));
     }
     let marks = choice.marks.as_ref().map_or(0, |(decimal, group)| {

@@ -53,6 +53,7 @@ impl Gathered {
         let width = shape.parts[0].names.len();
         if let Some(lines) = self.trailer(shape).filter(|_| width > 1) {
             shape.trailer = lines;
+            shape.share = 100;
             shape.remarks.push(Remark::of_file(
                 "the last line is not like the records and is read past",
                 "trailer = 0",
