@@ -60,7 +60,7 @@ pub struct Load {
     /// What becomes of the rows that the table has
     #[arg(long, value_name = "MODE")]
     pub mode: Option<ModeWord>,
-    /// How many rejects the load may have and still be kept: 50, or 0.5%
+    /// How many rejects the load may have and still be committed: 50, or 0.5%
     #[arg(long, value_name = "NUMBER", value_parser = Tolerance::parse)]
     pub max_rejects: Option<Tolerance>,
     /// The folder that keeps the rejects, one folder a run
@@ -322,7 +322,7 @@ pub struct Check {
     pub files: Vec<String>,
     #[command(flatten)]
     pub shared: Shared,
-    /// How many rejects a load may have and still be kept: 50, or 0.5%
+    /// How many rejects a load may have and still be committed: 50, or 0.5%
     #[arg(long, value_name = "NUMBER", value_parser = Tolerance::parse)]
     pub max_rejects: Option<Tolerance>,
     /// Check files that were loaded into this table before, as load --again would load them
