@@ -25,6 +25,8 @@ pub struct Found {
     pub header: Option<Vec<String>>,
     /// Why the first line is a header, where that is not plain; or that nothing tells.
     pub doubt: Option<String>,
+    /// A first line that is taken for a title.
+    pub title: Option<String>,
     /// The fields.
     pub spots: Vec<Spot>,
     /// Whether lines end early.
@@ -65,6 +67,7 @@ fn finish(lines: &[String], rows: &[(usize, Vec<char>)], above: usize, spots: Ve
     let parted = parted(&rows[above..], &spots);
     let mut header = None;
     let mut doubt = None;
+    let mut title = None;
     let mut preamble = rows[above].0;
     let is_rule = |row: &[char]| {
         row.iter()
@@ -81,7 +84,14 @@ fn finish(lines: &[String], rows: &[(usize, Vec<char>)], above: usize, spots: Ve
         let line = above - 1;
         let names = names(&rows[line].1, &spots);
         let cut = cells(&rows[line].1, &spots);
+        let filled = cut.iter().filter(|cell| !cell.is_empty()).count();
+        let is_title = ruled == 0 && filled * 2 < spots.len();
         let verdict = match (ruled, header::judge(&cut, &body)) {
+            // What fills less than half of the fields is no record.
+            _ if is_title => {
+                title = Some(lines[rows[line].0].clone());
+                Verdict::Record
+            }
             (1, _) => Verdict::Header,
             // A line that runs over where no record does is none.
             (_, Verdict::Unknown) if runs_over(&rows[line].1, &parted) => Verdict::Header,
@@ -105,6 +115,7 @@ fn finish(lines: &[String], rows: &[(usize, Vec<char>)], above: usize, spots: Ve
                 above = line;
                 doubt = Some(String::new());
             }
+            Verdict::Record if is_title => {}
             Verdict::Record => {
                 preamble = rows[line].0;
                 above = line;
@@ -128,6 +139,7 @@ fn finish(lines: &[String], rows: &[(usize, Vec<char>)], above: usize, spots: Ve
         preamble,
         header,
         doubt,
+        title,
         is_ragged: shortest < width,
         share: ((body.len() - runs) * 100 / body.len().max(1)) as u64,
         ruler: ruler(&spots, &shown),
@@ -288,8 +300,9 @@ fn bounds(rows: &[&[char]], fields: &[(usize, usize)], width: usize) -> Vec<Spot
         let ((_, end), (start, _)) = (pair[0], pair[1]);
         starts.push(match (stands_right(pair[0]), stands_right(pair[1])) {
             _ if start == end => start,
-            (true, true) => end,
-            (false, false) | (true, false) => start,
+            // A line may end where a number does.
+            (true, _) => end,
+            (false, false) => start,
             (false, true) => end + (start - end).div_ceil(2),
         });
     }
@@ -401,6 +414,17 @@ mod tests {
             .map(|l| l.chars().collect())
             .collect();
         assert_eq!(cells(&rows[1], &found.spots), ["sweet peas", "7", "12.25"]);
+    }
+
+    #[test]
+    fn lines_may_end_with_a_number_and_begin_with_a_title() {
+        let found = found(
+            "total 12\ncarrots    12 kg\nleeks     110\npeas        7 kg\nchard       3 kg\n",
+        );
+        assert_eq!((found.preamble, found.header), (1, None));
+        assert_eq!(found.title.as_deref(), Some("total 12"));
+        // The number ends where the second record does.
+        assert_eq!(found.spots[1].0 + found.spots[1].1, 13);
     }
 
     #[test]

@@ -299,6 +299,15 @@ fn listed(found: fixed::Found, places: &[usize], shape: &mut Shape) {
     let made: Vec<String> = (1..=found.spots.len())
         .map(|n| format!("column_{n}"))
         .collect();
+    if let Some(title) = &found.title {
+        shape.remarks.push(Remark::of_file(
+            format!(
+                "the first line is taken as a title and read past: \"{}\"",
+                visible(title.as_bytes())
+            ),
+            format!("preamble = {}", shape.preamble.saturating_sub(1)),
+        ));
+    }
     doubt_header(found.header.is_some(), found.doubt, shape);
     let header = match found.header {
         Some(names) => {
