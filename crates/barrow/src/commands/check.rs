@@ -296,9 +296,15 @@ impl Compared {
                 .filter(|set| !set.is_empty())
                 .filter_map(|names| {
                     let slot = |name: &String| {
-                        // The exact name wins over one that differs in case.
+                        // The exact name wins over one that differs in case, here and in
+                        // the table.
                         let exact = kind.columns.iter().position(|c| c.name == *name);
-                        let alike = |c: &ColumnPlan| c.name.eq_ignore_ascii_case(name);
+                        let is_another = |c: &ColumnPlan| {
+                            let mut columns = self.tables[number].iter().flat_map(|t| &t.columns);
+                            columns.any(|column| column.name == c.name)
+                        };
+                        let alike =
+                            |c: &ColumnPlan| c.name.eq_ignore_ascii_case(name) && !is_another(c);
                         kind.slot(exact.or_else(|| kind.columns.iter().position(alike))?)
                     };
                     let slots = names.iter().map(slot).collect::<Option<Vec<usize>>>()?;

@@ -85,10 +85,15 @@ fn settle(
     end(target, run, Outcome::Failed, Some(NOT_SWAPPED))
 }
 
+/// Whether a table is named as those that a load makes beside its own.
+fn is_ours(name: &str) -> bool {
+    name.contains("_barrow_")
+}
+
 /// Drops a table of ours. Names come from the ledger, which others may write: one that is
 /// not made as ours are is left alone.
 fn drop_table(target: &mut dyn Target, name: &str) -> Result<(), Failure> {
-    if !name.contains("_barrow_") {
+    if !is_ours(name) {
         return Err(Failure::not_done(format!(
             "the ledger names {} as a table of an interrupted load, and it is none",
             barrow_core::visible::visible(name.as_bytes())
@@ -128,4 +133,18 @@ fn end(
         run.still_open = 0;
     }
     Ok(ledger::write_run(target, &run, false)?)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_tables_that_a_load_made_beside_are_ours() {
+        assert!(is_ours("deliveries_barrow_1a2b3c4d"));
+        assert!(is_ours("deliveries_barrow_old"));
+        for other in ["deliveries", "barrow", "ledger", ""] {
+            assert!(!is_ours(other), "{other}");
+        }
+    }
 }

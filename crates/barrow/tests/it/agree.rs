@@ -206,3 +206,34 @@ fn a_file_that_another_load_has_is_told(kind: Kind) {
         said.out
     );
 }
+
+#[test]
+fn a_check_takes_a_key_s_column_by_its_exact_name() {
+    // Two columns that differ in case alone: the key is on the one that the spec leaves out.
+    let d = Database::new(
+        Kind::Postgres,
+        &[
+            ("d.csv", &b"id\n1\n1\n2\n"[..]),
+            (
+                "d.spec.toml",
+                b"[source]\nfiles = [\"d.csv\"]\n[columns]\nid = \"integer\"\n\
+                  [target]\ntable = \"d\"\n",
+            ),
+        ],
+    );
+    d.sql(&["CREATE TABLE d (id integer, \"Id\" text UNIQUE)"]);
+    let said = d.run("check d.spec.toml --report json");
+    assert_eq!(
+        (said.code, &said.json()["rejected"]),
+        (0, &0.into()),
+        "{}",
+        said.out
+    );
+    let said = d.run("load d.spec.toml --report json");
+    assert_eq!(
+        (said.code, &said.json()["loaded"]),
+        (0, &3.into()),
+        "{}",
+        said.err
+    );
+}
