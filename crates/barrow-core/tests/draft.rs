@@ -303,6 +303,30 @@ fn a_header_stands_below_comments_which_are_no_preamble() {
 }
 
 #[test]
+fn a_record_that_starts_as_a_comment_does_is_not_lost_unsaid() {
+    let (draft, rows) = rows_of("item,kg\nA1,1.5\n#9,2.5\nB2,3.5\nC3,1.5\nD4,2.5\n");
+    assert_eq!(
+        (rows.len(), rows[1][0].as_str()),
+        (5, "#9"),
+        "{}",
+        draft.text
+    );
+    says(
+        &draft,
+        "1 line that starts with # looks like a record, and is read as a record",
+    );
+    // With comments above there is no telling both apart.
+    let (draft, rows) = rows_of(
+        "# ours\nitem,kg\nA1,1.5\n#9,2.5\nB2,3.5\nC3,1.5\nD4,2.5\nE5,1.5\nF6,1.5\nG7,2.5\n",
+    );
+    assert_eq!(rows.len(), 7, "{}", draft.text);
+    says(
+        &draft,
+        "1 line that starts with # looks like a record, and is read past as a comment",
+    );
+}
+
+#[test]
 fn a_line_that_names_the_delimiter_is_read_past() {
     let (draft, rows) = rows_of("sep=;\nid;kg\n1;2,5\n2;3,5\n");
     assert_eq!((names(&draft), rows.len()), (vec!["id", "kg"], 2));

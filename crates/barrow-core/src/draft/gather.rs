@@ -25,6 +25,12 @@ const NAMED: usize = 5;
 pub(crate) struct Gathered {
     pub profiles: Vec<Profile>,
     pub distinct: Vec<Differ>,
+    pub seen: Seen,
+}
+
+/// What was seen of records as wholes.
+#[derive(Debug, Default)]
+pub(crate) struct Seen {
     pub records: u64,
     pub misshapen: u64,
     /// Misshapen records: file, line, and what is wrong.
@@ -36,7 +42,7 @@ pub(crate) struct Gathered {
     too_wide: u64,
     /// Records with bytes that do not decode.
     undecodable: u64,
-    /// The longest record, in bytes.
+    /// The longest record, in bytes, of batches from the first that is too wide.
     longest: usize,
     /// The first value of the last record.
     last_first: String,
@@ -49,7 +55,7 @@ const FEW_SHORT: u64 = 10;
 impl Gathered {
     /// Corrects a shape by what all records say and the sample could not. Whether it did.
     pub fn corrects(&self, shape: &mut Shape) -> bool {
-        let all = self.records + self.misshapen;
+        let all = self.seen.records + self.seen.misshapen;
         let width = shape.parts[0].names.len();
         if let Some(lines) = self.trailer(shape).filter(|_| width > 1) {
             shape.trailer = lines;
@@ -63,7 +69,7 @@ impl Gathered {
         match &mut shape.layout {
             // What no line has parts nothing.
             Layout::Delimited(how)
-                if width == 1 && self.misshapen > 0 && how.delimiter != "\u{1f}" =>
+                if width == 1 && self.seen.misshapen > 0 && how.delimiter != "\u{1f}" =>
             {
                 how.delimiter = "\u{1f}".into();
                 true
@@ -71,24 +77,24 @@ impl Gathered {
             Layout::Delimited(_)
                 if !shape.is_ragged
                     && shape.parts.len() == 1
-                    && self.too_few >= 3
-                    && self.too_few * 1_000 > all * FEW_SHORT =>
+                    && self.seen.too_few >= 3
+                    && self.seen.too_few * 1_000 > all * FEW_SHORT =>
             {
                 shape.is_ragged = true;
                 shape.remarks.push(Remark::of_file(
                     format!(
                         "the last fields are missing in {} of {all} records: they are null",
-                        self.too_few
+                        self.seen.too_few
                     ),
                     "when_short = \"reject\"",
                 ));
                 true
             }
-            Layout::Fixed if self.too_wide > 0 && shape.parts.len() == 1 => {
+            Layout::Fixed if self.seen.too_wide > 0 && shape.parts.len() == 1 => {
                 let Some((start, width)) = shape.parts[0].spots.last_mut() else {
                     return false;
                 };
-                *width = self.longest.saturating_sub(*start).max(*width);
+                *width = self.seen.longest.saturating_sub(*start).max(*width);
                 shape.is_ragged = true;
                 true
             }
@@ -98,7 +104,7 @@ impl Gathered {
 
     /// Whether the encoding was taken too soon.
     pub fn has_bad_bytes(&self) -> bool {
-        self.undecodable > 0
+        self.seen.undecodable > 0
     }
 
     /// The first value of the last record, where it says that it is a total.
@@ -112,14 +118,21 @@ impl Gathered {
             "gesamt",
             "subtotal",
         ];
-        let word = self.last_first.trim().trim_end_matches(':').to_lowercase();
-        (self.records > 2 && TOTALS.contains(&word.as_str())).then_some(self.last_first.as_str())
+        let word = self
+            .seen
+            .last_first
+            .trim()
+            .trim_end_matches(':')
+            .to_lowercase();
+        (self.seen.records > 2 && TOTALS.contains(&word.as_str()))
+            .then_some(self.seen.last_first.as_str())
     }
 
     /// How many lines at the end of each file are no records.
     fn trailer(&self, shape: &Shape) -> Option<u64> {
-        let alone = !self.last_alone.is_empty() && self.last_alone.iter().all(|alone| *alone);
-        (shape.trailer == 0 && !shape.has_types() && alone && self.records > 0).then_some(1)
+        let alone =
+            !self.seen.last_alone.is_empty() && self.seen.last_alone.iter().all(|alone| *alone);
+        (shape.trailer == 0 && !shape.has_types() && alone && self.seen.records > 0).then_some(1)
     }
 }
 
@@ -158,17 +171,9 @@ pub(super) fn gather(
         still: &still,
         profiles: (0..width).map(|_| Profile::default()).collect(),
         distinct: (0..width).map(|_| Distinct::new(by_hash)).collect(),
-        records: 0,
-        misshapen: 0,
-        named: Vec::new(),
+        seen: Seen::default(),
         in_file: 0,
         last_line_bad: false,
-        last_alone: Vec::new(),
-        too_few: 0,
-        too_wide: 0,
-        undecodable: 0,
-        longest: 0,
-        last_first: String::new(),
         told,
     };
     let hints: Vec<Mutex<Hint>> = (0..width).map(|_| Mutex::default()).collect();
@@ -217,19 +222,11 @@ struct Gather<'t> {
     still: &'t [Mutex<Hashed>],
     profiles: Vec<Profile>,
     distinct: Vec<Distinct>,
-    records: u64,
-    misshapen: u64,
-    named: Vec<(String, u64, String)>,
+    seen: Seen,
     /// Misshapen records of the file that is being read.
     in_file: u64,
     /// Whether the last record so far is misshapen.
     last_line_bad: bool,
-    last_alone: Vec<bool>,
-    too_few: u64,
-    too_wide: u64,
-    undecodable: u64,
-    longest: usize,
-    last_first: String,
     told: &'t mut dyn FnMut(u64, u64),
 }
 
@@ -253,42 +250,43 @@ impl Sink for Gather<'_> {
                 all.add(more, &file.name);
             }
         }
-        self.records += batch.good() as u64;
+        self.seen.records += batch.good() as u64;
         let told = batch
             .rejects
             .iter()
             .filter(|reject| !reject.reasons.is_empty());
         for reject in told {
-            self.misshapen += 1;
+            self.seen.misshapen += 1;
             self.in_file += 1;
             match reject.reasons[0].code {
-                Code::TooFewFields => self.too_few += 1,
-                Code::RecordTooWide => self.too_wide += 1,
-                Code::BadBytes => self.undecodable += 1,
+                Code::TooFewFields => self.seen.too_few += 1,
+                Code::RecordTooWide => self.seen.too_wide += 1,
+                Code::BadBytes => self.seen.undecodable += 1,
                 _ => {}
             }
-            if self.named.len() < NAMED {
+            if self.seen.named.len() < NAMED {
                 let says = reject.reasons[0].says.to_string();
-                self.named.push((file.name.clone(), reject.line, says));
+                self.seen.named.push((file.name.clone(), reject.line, says));
             }
         }
         let lasts = batch.parts.iter().filter_map(|rows| rows.marks.last());
         let last_good = lasts.max().map(|mark| *mark as usize + 1);
-        if self.too_wide > 0 {
+        if self.seen.too_wide > 0 {
             let lengths = batch.block.marks.iter().map(|mark| mark.range().len());
-            self.longest = self.longest.max(lengths.max().unwrap_or(0));
+            self.seen.longest = self.seen.longest.max(lengths.max().unwrap_or(0));
         }
         self.note_last(batch);
         if !batch.block.marks.is_empty() {
             self.last_line_bad = last_good != Some(batch.block.marks.len());
         }
         if batch.block.last.is_some() {
-            self.last_alone
+            self.seen
+                .last_alone
                 .push(self.last_line_bad && self.in_file == 1);
             self.in_file = 0;
             self.last_line_bad = false;
         }
-        (self.told)(batch.block.taken, self.records);
+        (self.told)(batch.block.taken, self.seen.records);
         Ok(())
     }
 }
@@ -390,15 +388,7 @@ impl Gather<'_> {
         Ok(Gathered {
             profiles: self.profiles,
             distinct: distinct.collect::<Result<_, _>>()?,
-            records: self.records,
-            misshapen: self.misshapen,
-            named: self.named,
-            last_alone: self.last_alone,
-            too_few: self.too_few,
-            undecodable: self.undecodable,
-            too_wide: self.too_wide,
-            longest: self.longest,
-            last_first: self.last_first,
+            seen: self.seen,
         })
     }
 
@@ -416,7 +406,7 @@ impl Gather<'_> {
             block: &batch.block.bytes,
             store: &rows.store,
         };
-        self.last_first = match valued.bytes() {
+        self.seen.last_first = match valued.bytes() {
             Some(bytes) if bytes.len() <= 40 => String::from_utf8_lossy(bytes).into_owned(),
             _ => String::new(),
         };

@@ -99,9 +99,14 @@ pub fn draft(
     }
     same_headers(&shape, files)?;
     let mut gathered = gather(&shape, files, &options, false, told)?;
-    if gathered.has_bad_bytes() {
-        shape = layout::find(first, wanted, u64::MAX)?;
-        gathered = gather(&shape, files, &options, false, told)?;
+    if gathered.has_bad_bytes() && soon < u64::MAX && shape.encoding.0 == "utf-8" {
+        let by_all = layout::find(first, wanted, u64::MAX)?;
+        // Where it is UTF-8 all the same, the bytes are faults.
+        if by_all.encoding.0 != shape.encoding.0 {
+            shape = by_all;
+            same_headers(&shape, files)?;
+            gathered = gather(&shape, files, &options, false, told)?;
+        }
     }
     // What the sample could not tell, the whole did: all is read once more.
     if gathered.corrects(&mut shape) {
@@ -131,8 +136,8 @@ pub fn draft(
         shape,
         columns: columns.into_iter().flatten().collect(),
         judgement,
-        records: gathered.records,
-        misshapen: (gathered.misshapen, gathered.named),
+        records: gathered.seen.records,
+        misshapen: (gathered.seen.misshapen, gathered.seen.named),
         text,
     })
 }

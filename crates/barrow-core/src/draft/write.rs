@@ -261,7 +261,7 @@ pub fn spec(
             .sum::<usize>();
     let mut out = comment(&format!(
         "drafted from {}{}",
-        match gathered.records {
+        match gathered.seen.records {
             1 => "its one record".to_string(),
             all => format!("all {all} records"),
         },
@@ -274,12 +274,12 @@ pub fn spec(
     out += &records(shape, true);
     let common = Common::of(columns);
     out += &values(judgement, &common);
-    if gathered.misshapen > 0 {
-        out += &comment(&match gathered.misshapen {
+    if gathered.seen.misshapen > 0 {
+        out += &comment(&match gathered.seen.misshapen {
             1 => "1 record is of the wrong shape and would be rejected:".to_string(),
             many => format!("{many} records are of the wrong shape and would be rejected:"),
         });
-        for (file, line, says) in &gathered.named {
+        for (file, line, says) in &gathered.seen.named {
             out += &comment(&format!("  {file} line {line}: {says}"));
         }
     }

@@ -198,6 +198,9 @@ fn tell(sample: &Sample, shape: &mut Shape) -> bool {
     shape.comment = comment.clone();
     let last_comment = all[..places[0]].iter().rev().find(|line| is_comment(line));
     let candidate = delimited::find(&lines);
+    let marked = all[places[0]..].iter().filter(|line| is_comment(line));
+    let marked: Vec<String> = marked.cloned().collect();
+    doubt_comments(candidate.as_ref(), &marked, last_comment.is_some(), shape);
     // A table whose records all have one width is of one type.
     let is_table = candidate
         .as_ref()
@@ -256,6 +259,44 @@ fn comment(lines: &[String]) -> Option<String> {
     let is_comment =
         hashes > 0 && hashes < lines.len() && (hashes * 4 < lines.len() || top == hashes);
     is_comment.then(|| "#".to_string())
+}
+
+/// Lines among the records that start as a comment does may be records: those that have as
+/// many fields are, unless comments stand above the records too.
+fn doubt_comments(
+    candidate: Option<&Candidate>,
+    marked: &[String],
+    has_comments_above: bool,
+    shape: &mut Shape,
+) {
+    let alike = candidate.map_or(marked.len(), |candidate| {
+        let records = delimited::cut(marked, &candidate.how.plan());
+        let fields = records.iter().filter_map(|record| record.fields.as_ref());
+        fields
+            .filter(|fields| fields.len() == candidate.width)
+            .count()
+    });
+    if alike == 0 {
+        return;
+    }
+    let lines = match alike {
+        1 => "1 line that starts with # looks".to_string(),
+        many => format!("{many} lines that start with # look"),
+    };
+    let is_kept = !has_comments_above && candidate.is_some();
+    let (read, key) = match (is_kept, alike) {
+        (true, 1) => ("is read as a record", "comment = \"#\""),
+        (true, _) => ("are read as records", "comment = \"#\""),
+        (false, 1) => ("is read past as a comment", "no comment"),
+        (false, _) => ("are read past as comments", "no comment"),
+    };
+    if is_kept {
+        shape.comment = None;
+    }
+    shape.remarks.push(Remark::of_file(
+        format!("{lines} like a record, and {read}"),
+        key,
+    ));
 }
 
 fn several(types: Vec<record_types::RecordType>, layout: Layout, shape: &mut Shape) {
@@ -500,13 +541,6 @@ fn separated(
     if !matches!(verdict, Verdict::Header | Verdict::LikelyHeader(_))
         && let Some(names) = last_comment.and_then(|line| commented(line, candidate))
     {
-        shape.remarks.retain(|remark| remark.column.is_some());
-        if candidate.is_ragged {
-            shape.remarks.push(Remark::of_file(
-                "the last fields are missing in many records: they are null",
-                "when_short = \"reject\"",
-            ));
-        }
         shape.parts = vec![part(None, names, Vec::new())];
         return;
     }
