@@ -130,7 +130,7 @@ pub fn insert(spec: &Path, database: &Path, rows: usize) -> Result<f64, Box<dyn 
     let plan = typed::plan(spec)?;
     let loaded = || plan.kinds.iter().flat_map(|kind| kind.loaded());
     let scales = loaded().map(|column| match column.ty {
-        barrow_core::spec::Type::Decimal { scale, .. } => u32::from(scale),
+        barrow_core::types::Type::Decimal { scale, .. } => u32::from(scale),
         _ => 0,
     });
     let mut collect = Collect {

@@ -5,8 +5,9 @@ use std::path::Path;
 use std::time::Instant;
 
 use barrow_core::flow::{self, Batch, Options, Sink};
+use barrow_core::plan::Plan;
 use barrow_core::source;
-use barrow_core::spec::{self, Plan};
+use barrow_core::spec;
 
 /// Counts rows.
 struct Counter {

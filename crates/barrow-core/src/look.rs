@@ -2,15 +2,15 @@
 
 use crate::error::Error;
 use crate::flow::{Batch, Facts, Settler, Worker};
+use crate::plan::Plan;
+use crate::reason::Reason;
 use crate::records::block::{Block, Mark, State};
 use crate::records::ending::Found;
 use crate::records::fields;
 use crate::records::kinds::kind_of;
 use crate::records::splitter::{BLOCK, Splitter};
 use crate::records::start::Physical;
-use crate::rejects::Reason;
 use crate::source::{Charset, SourceFile};
-use crate::spec::Plan;
 use crate::visible::visible;
 
 /// At most so many bytes of a line are shown.

@@ -6,81 +6,13 @@ use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
 
 use crate::flow::{Batch, Difference};
+use crate::reason::{Code, Reason, Reject};
 use crate::records::block::LeftOut;
-use crate::rejects::{Code, Reason, Reject};
-use crate::values::What;
+use crate::repair::Repairs;
 
 /// More kinds of reasons than this are counted as one: a table's words may hold
 /// a value, and then every one is another.
 const MOST_KINDS: usize = 500;
-
-/// What was changed because the spec asked for it.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Repairs(Vec<Repair>);
-
-/// One kind of repair.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Repair {
-    /// What was done.
-    pub what: What,
-    /// The column it was done to; none where it was the record.
-    pub column: Option<String>,
-    /// How often.
-    pub count: u64,
-    /// The file of the first; empty while it is a batch's own.
-    pub file: String,
-    /// The line of the first, 1-based.
-    pub line: u64,
-}
-
-impl Repairs {
-    /// Notes one.
-    pub fn note(&mut self, what: What, column: Option<&str>, line: u64) {
-        match self
-            .0
-            .iter_mut()
-            .find(|r| r.what == what && r.column.as_deref() == column)
-        {
-            Some(repair) => repair.count += 1,
-            None => self.0.push(Repair {
-                what,
-                column: column.map(String::from),
-                count: 1,
-                file: String::new(),
-                line,
-            }),
-        }
-    }
-
-    /// Adds those of another batch, which is from `file`.
-    pub fn add(&mut self, other: &Repairs, file: &str) {
-        for repair in &other.0 {
-            let same = |r: &&mut Repair| r.what == repair.what && r.column == repair.column;
-            match self.0.iter_mut().find(same) {
-                Some(known) => known.count += repair.count,
-                None => self.0.push(Repair {
-                    file: file.to_string(),
-                    ..repair.clone()
-                }),
-            }
-        }
-    }
-
-    /// Each kind, in the order of its first.
-    pub fn iter(&self) -> std::slice::Iter<'_, Repair> {
-        self.0.iter()
-    }
-
-    /// All of them.
-    pub fn all(&self) -> u64 {
-        self.0.iter().map(|r| r.count).sum()
-    }
-
-    /// Forgets them all.
-    pub fn clear(&mut self) {
-        self.0.clear();
-    }
-}
 
 /// A kind of reason, with its first place.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

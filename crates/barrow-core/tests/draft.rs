@@ -7,7 +7,7 @@ use std::io::Write;
 use barrow_core::draft::{self, Draft, Heading, Layout, Remark, Wanted};
 use barrow_core::flow::Options;
 use barrow_core::source::SourceFile;
-use barrow_core::spec::Type;
+use barrow_core::types::Type;
 use common::read_path;
 use proptest::prelude::*;
 

@@ -5,7 +5,8 @@ mod common;
 use std::io::Write;
 
 use barrow_core::export::{Cells, Lines, Loose, Packer, RecordWriter, Told, Typing, Written};
-use barrow_core::spec::{Plan, Type};
+use barrow_core::plan::Plan;
+use barrow_core::types::Type;
 use barrow_core::values::Cell;
 use common::{plan, read, try_read};
 use proptest::prelude::*;

@@ -5,8 +5,9 @@ use std::sync::mpsc;
 use std::time::Duration;
 
 use barrow_core::flow::{self, Batch, Failure, Options, Sink};
+use barrow_core::plan::Plan;
 use barrow_core::source::SourceFile;
-use barrow_core::spec::{Plan, read_plan};
+use barrow_core::spec::read_plan;
 
 const RECORDS: usize = 20_000;
 

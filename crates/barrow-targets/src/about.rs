@@ -1,7 +1,7 @@
 //! What a database says of itself, and of what we may do there.
 
-use barrow_core::spec::plan::Mode;
 use barrow_core::visible::visible;
+use barrow_core::words::Mode;
 
 use crate::Job;
 use crate::dialect::Dialect;

@@ -1,6 +1,6 @@
 //! SQL that is written from names and types: CREATE TABLE and ALTER TABLE.
 
-use barrow_core::spec::Type;
+use barrow_core::types::Type;
 use barrow_core::visible::visible;
 
 use crate::dialect::Dialect;

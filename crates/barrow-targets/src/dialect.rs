@@ -1,6 +1,6 @@
 //! How each kind of database writes names, literals and types.
 
-use barrow_core::spec::Type;
+use barrow_core::types::Type;
 
 /// A kind of database.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

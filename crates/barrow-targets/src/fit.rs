@@ -1,7 +1,7 @@
 //! Whether the rows' columns fit the table, found out before a record is read.
 
-use barrow_core::spec::Type;
-use barrow_core::spec::nearest::nearest;
+use barrow_core::nearest::nearest;
+use barrow_core::types::Type;
 use barrow_core::visible::visible;
 
 use crate::error::Error;

@@ -2,7 +2,7 @@
 //! null where it takes none.
 
 use barrow_core::flow::Batch;
-use barrow_core::rejects::Code;
+use barrow_core::reason::Code;
 use barrow_core::values::Cell;
 
 use crate::lines::Run;

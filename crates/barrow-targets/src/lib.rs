@@ -26,10 +26,10 @@ pub mod unique;
 pub mod url;
 
 use barrow_core::flow::Batch;
-use barrow_core::rejects::Code;
-use barrow_core::spec::Type;
-use barrow_core::spec::plan::Mode;
+use barrow_core::reason::Code;
+use barrow_core::types::Type;
 use barrow_core::visible::visible;
+use barrow_core::words::Mode;
 
 pub use about::{About, Rights};
 pub use asking::Value;

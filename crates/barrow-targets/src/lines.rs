@@ -4,7 +4,7 @@ use std::ops::{Deref, Range};
 use std::sync::Arc;
 
 use barrow_core::flow::Batch;
-use barrow_core::rejects::Code;
+use barrow_core::reason::Code;
 
 use crate::Refusal;
 use crate::error::Error;

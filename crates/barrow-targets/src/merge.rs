@@ -4,7 +4,7 @@
 use crate::Part;
 use crate::dialect::Dialect;
 use crate::error::Error;
-use barrow_core::spec::Type;
+use barrow_core::types::Type;
 use barrow_core::visible::visible;
 
 /// What became of merged rows.

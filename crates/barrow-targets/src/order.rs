@@ -8,7 +8,7 @@
 use std::collections::HashMap;
 
 use barrow_core::flow::Batch;
-use barrow_core::spec::Type;
+use barrow_core::types::Type;
 use barrow_core::values::shown;
 
 use crate::Part;

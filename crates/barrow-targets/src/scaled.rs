@@ -1,6 +1,6 @@
 //! Numbers of a row as exact ones, whatever their cell.
 
-use barrow_core::rejects::Code;
+use barrow_core::reason::Code;
 use barrow_core::values::Cell;
 
 use crate::lines::Fault;

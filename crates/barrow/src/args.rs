@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use barrow_core::spec::plan::{Mode, Tolerance};
+use barrow_core::words::{Mode, Tolerance};
 use barrow_targets::Dialect;
 use clap::{Parser, Subcommand, ValueEnum};
 

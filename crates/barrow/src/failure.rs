@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::process::ExitCode;
 
-use barrow_core::spec::Problem;
+use barrow_core::problem::Problem;
 
 /// The exit code of what could not be done: a file, a database, a disk.
 const NOT_DONE: u8 = 1;

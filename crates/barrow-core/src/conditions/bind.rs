@@ -9,8 +9,8 @@ use super::Wrong;
 use super::number::Number;
 use super::parse::{Join, Node, Tree, parse};
 use super::value::{Sort, Value};
-use crate::spec::Type;
-use crate::spec::nearest::did_you_mean;
+use crate::nearest::did_you_mean;
+use crate::types::Type;
 use crate::values::{Cell, ColumnReader, ReaderOptions};
 
 /// What names a condition may use.

@@ -7,7 +7,7 @@ use super::bind::{Condition, Expression, Function};
 use super::number::Number;
 use super::parse::Join;
 use super::value::Value;
-use crate::spec::Type;
+use crate::types::Type;
 use crate::values::{Cell, Day, Valued};
 
 /// What a condition is computed on.

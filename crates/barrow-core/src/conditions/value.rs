@@ -5,7 +5,7 @@ use std::cmp::Ordering;
 use std::fmt;
 
 use super::number::Number;
-use crate::spec::Type;
+use crate::types::Type;
 use crate::values::{Cell, Day, Valued};
 
 /// A value while a condition is computed.

@@ -5,7 +5,7 @@ use super::layout::{Heading, Layout, Part, Shape};
 use super::patterns::KNOWN;
 use super::profile::{MARKS, Profile};
 use super::remark::Remark;
-use crate::spec::Type;
+use crate::types::Type;
 use crate::visible::visible;
 
 /// A column as a draft proposes it.

@@ -10,9 +10,10 @@ use super::write;
 use crate::error::Error;
 use crate::flow::{self, Batch, Failure, Options, Sink};
 use crate::keys::{Key, Keys, Twice};
-use crate::rejects::Code;
+use crate::plan::Plan;
+use crate::reason::Code;
 use crate::source::SourceFile;
-use crate::spec::{Plan, read_plan};
+use crate::spec::read_plan;
 
 /// Whether all values differ is told by memory up to so many of a column; beyond,
 /// by temporary files.

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::LazyLock;
 
-use crate::spec::Type;
+use crate::types::Type;
 use crate::values::{Cell, ColumnReader, ReaderOptions};
 
 /// Dates, the usual ones first. Where two fit every value, the first is taken, and

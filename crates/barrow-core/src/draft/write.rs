@@ -7,7 +7,7 @@ use super::layout::{Delimited, Heading, Layout, Part, Shape};
 use super::remark::Remark;
 use super::{Chosen, Wanted};
 use crate::source::Packing;
-use crate::spec::section::Word;
+use crate::words::Word;
 
 /// Text as TOML writes it.
 fn quoted(text: &str) -> String {
@@ -215,7 +215,7 @@ struct Common {
 impl Common {
     /// What every column of its sort has.
     fn of(columns: &[Vec<Chosen>]) -> Common {
-        use crate::spec::Type;
+        use crate::types::Type;
         let all = || columns.iter().flatten();
         let mut common = Common::default();
         let parted = |c: &&Chosen| matches!(c.choice.ty, Type::Decimal { .. } | Type::Double);

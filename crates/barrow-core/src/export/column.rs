@@ -8,12 +8,14 @@ use super::moment::{MomentForm, usual};
 use super::number::{self, Width};
 use super::record::Refusal;
 use super::typed::Misfit;
-use crate::rejects::Code;
-use crate::spec::Type;
-use crate::spec::plan::{ColumnPlan, Form, QuotedEmpty, Trim};
+use crate::plan::ColumnPlan;
+use crate::reason::Code;
+use crate::repair::What;
+use crate::types::Type;
 use crate::values::notation::{put_decimal, put_whole};
-use crate::values::{Cell, ColumnReader, NumberForm, Piece, Valued, What, decimal, shown};
+use crate::values::{Cell, ColumnReader, NumberForm, Piece, Valued, decimal, shown};
 use crate::visible::visible_short;
+use crate::words::{Form, QuotedEmpty, Trim};
 
 /// A value in a message is cut after so many characters.
 const LONGEST: usize = 60;
@@ -118,7 +120,7 @@ impl<'p> ColumnWriter<'p> {
         let has_form = options.form.is_some();
         let filled = match plan.pad {
             Some(pad) => pad == '0',
-            None => form.implied > 0 || matches!(form.sign, crate::spec::plan::Sign::Overpunched),
+            None => form.implied > 0 || matches!(form.sign, crate::words::Sign::Overpunched),
         };
         let is_bytes = matches!(form.form, Form::Packed | Form::Binary);
         let width = width.filter(|_| (filled && plan.ty.is_number()) || is_bytes);

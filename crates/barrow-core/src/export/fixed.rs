@@ -4,9 +4,11 @@ use std::ops::Range;
 
 use super::encode::Encode;
 use super::record::{Refusal, refusal};
-use crate::rejects::Code;
+use crate::format::{EndingPlan, FixedPlan};
+use crate::plan::{KindPlan, Place, Plan};
+use crate::reason::Code;
 use crate::source::Charset;
-use crate::spec::plan::{Align, EndingPlan, FixedPlan, KindPlan, Measure, Place, Plan};
+use crate::words::{Align, Measure};
 
 /// A fixed layout as it is written.
 pub struct Fixed {

@@ -1,8 +1,9 @@
 //! The lines around the records: titles, counts and sums, by templates.
 
-use crate::spec::Type;
-use crate::spec::plan::{ColumnPlan, Plan, PreambleKey};
+use crate::plan::{ColumnPlan, Plan};
+use crate::types::Type;
 use crate::values::decimal;
+use crate::words::PreambleKey;
 
 /// What the templates may tell of a file, once its records are written.
 #[derive(Debug, Clone, Default)]

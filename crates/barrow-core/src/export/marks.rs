@@ -1,6 +1,8 @@
 //! What sets the fields of a delimited record apart, and when a field is quoted.
 
-use crate::spec::plan::{Escape, Header, Plan, QuoteWhen};
+use crate::format::Escape;
+use crate::plan::Plan;
+use crate::words::{Header, QuoteWhen};
 
 /// The byte order mark (Unicode, 23.8).
 const MARK: char = '\u{FEFF}';

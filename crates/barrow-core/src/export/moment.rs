@@ -4,8 +4,8 @@ use jiff::civil::{self, DateTime};
 use jiff::fmt::strtime;
 use jiff::tz::TimeZone;
 
-use crate::rejects::Code;
-use crate::spec::Type;
+use crate::reason::Code;
+use crate::types::Type;
 use crate::values::notation::{put_clock, put_day};
 use crate::values::{Cell, Day};
 

@@ -1,8 +1,8 @@
 //! Numbers as a column's form writes them: the way back of [`crate::values::NumberForm`].
 
-use crate::rejects::Code;
-use crate::spec::plan::{Form, Sign};
+use crate::reason::Code;
 use crate::values::NumberForm;
+use crate::words::{Form, Sign};
 
 /// What fills a number up to its width.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -1,6 +1,6 @@
 //! Rows as a database gives them become typed cells.
 
-use crate::spec::Type;
+use crate::types::Type;
 use crate::values::{Cell, Day, Piece, Standard, shown};
 
 /// A value as a database gives it.

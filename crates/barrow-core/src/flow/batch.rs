@@ -4,12 +4,14 @@ use std::any::Any;
 
 use super::reasons::LONGEST_SHOWN;
 use super::totals::Difference;
+use crate::columns::Fault;
+use crate::plan::KindPlan;
+use crate::reason::{Code, Reason, Reject};
 use crate::records::block::{Block, LeftOut};
 use crate::records::file::FileReading;
-use crate::rejects::{Code, Reason, Reject};
-use crate::spec::plan::KindPlan;
-use crate::tally::Repairs;
-use crate::values::{Cell, Change, Fault, shown};
+use crate::repair::Change;
+use crate::repair::Repairs;
+use crate::values::{Cell, shown};
 use crate::visible::visible_short;
 
 /// A block with what was read from it. Batches are used again and again, so

@@ -8,7 +8,7 @@ use crossbeam_channel::{Receiver, RecvTimeoutError, Sender};
 use super::totals::Totals;
 use super::{Batch, Encode, Facts, Settler};
 use crate::error::Error;
-use crate::spec::Plan;
+use crate::plan::Plan;
 
 /// A batch with its place in the order, or what failed there.
 pub(super) type Done = (u64, Result<Batch, Error>);

@@ -4,8 +4,9 @@
 use std::collections::HashMap;
 
 use super::batch::Rows;
+use crate::plan::{KindPlan, Part, Plan};
 use crate::records::block::Block;
-use crate::spec::plan::{KindPlan, Part, Plan};
+
 use crate::values::shown;
 
 /// Why there is nothing to carry a value from.

@@ -6,12 +6,15 @@ use super::batch::Rows;
 use super::carry::{Carried, Lack};
 use super::facts::Facts;
 use super::reasons::LONGEST_SHOWN;
+use crate::plan::{ColumnPlan, KindPlan, Part, Template};
+use crate::reason::Code;
 use crate::records::block::Block;
 use crate::records::fields::Span;
 use crate::records::file::FileReading;
-use crate::rejects::Code;
-use crate::spec::plan::{ColumnPlan, KindPlan, Part, Template};
-use crate::values::{Cell, Change, Fault, Piece, shown};
+
+use crate::columns::Fault;
+use crate::repair::Change;
+use crate::values::{Cell, Piece, shown};
 
 /// What templates are filled in from.
 pub struct Source<'s> {

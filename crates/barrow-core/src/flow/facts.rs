@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 
-use crate::spec::Type;
+use crate::types::Type;
 
 /// What computed values may say of a run.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -30,9 +30,9 @@ pub use totals::Difference;
 pub use worker::Worker;
 
 use crate::error::Error;
+use crate::plan::Plan;
 use crate::records::splitter::{BLOCK, Splitter};
 use crate::source::SourceFile;
-use crate::spec::Plan;
 
 /// How a flow is run.
 #[derive(Debug, Clone)]

@@ -3,12 +3,13 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use crate::columns::Fault;
+use crate::plan::ColumnPlan;
+use crate::reason::{Code, Reason};
 use crate::records::block::Block;
 use crate::records::file::FileReading;
-use crate::rejects::{Code, Reason};
 use crate::source::Charset;
-use crate::spec::plan::ColumnPlan;
-use crate::values::{ColumnReader, Fault};
+use crate::values::ColumnReader;
 use crate::visible::visible_short;
 
 /// A value in a reason is cut after so many characters; the reject's own bytes

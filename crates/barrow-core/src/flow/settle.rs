@@ -10,11 +10,11 @@ use super::facts::Facts;
 use super::reasons::{Here, Phrases, reason};
 use super::totals;
 use crate::conditions::{Condition, Row};
+use crate::plan::{CheckPlan, ColumnPlan, KindPlan, Plan};
+use crate::reason::{Code, Reason, Reject};
 use crate::records::block::{Block, LeftOut};
 use crate::records::file::FileReading;
-use crate::rejects::{Code, Reason, Reject};
-use crate::spec::plan::{CheckPlan, ColumnPlan, KindPlan, Plan};
-use crate::tally::Repairs;
+use crate::repair::Repairs;
 use crate::values::{Cell, shown};
 use crate::visible::{visible, visible_short};
 

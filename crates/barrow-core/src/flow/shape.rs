@@ -2,10 +2,10 @@
 
 use super::batch::Batch;
 use super::reasons::readable;
+use crate::reason::{Code, Reason, Reject};
 use crate::records::block::{Block, Mark};
 use crate::records::fields::Span;
 use crate::records::fixed::Misfit;
-use crate::rejects::{Code, Reason, Reject};
 use crate::source::Charset;
 
 /// What is wrong with the shape of a record.

@@ -1,15 +1,16 @@
 //! Totals that a file states of itself, against what was found in it.
 
 use super::batch::Batch;
+use crate::plan::{KindPlan, Plan, TotalAt, TotalOf, TotalPlan};
 use crate::records::block::{FileEnd, Mark, State};
 use crate::records::ending::Found;
 use crate::records::fields;
 use crate::records::file::FileReading;
 use crate::source::Charset;
-use crate::spec::plan::{KindPlan, PartKey, Plan, TotalAt, TotalOf, TotalPlan};
-use crate::spec::section::Word;
 use crate::values::{Cell, NumberForm, Valued, decimal, scaled};
 use crate::visible::visible_short;
+use crate::words::FilePart;
+use crate::words::Word;
 
 /// A total that differs from what the file states.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -214,10 +215,10 @@ fn text_of(charset: &Charset, bytes: &[u8]) -> String {
 }
 
 /// The lines of a part of the file, as text and without their ends.
-fn lines(part: PartKey, file: &FileReading, end: &FileEnd) -> Vec<String> {
+fn lines(part: FilePart, file: &FileReading, end: &FileEnd) -> Vec<String> {
     let raw = match part {
-        PartKey::Trailer => &end.trailer,
-        PartKey::Preamble | PartKey::Header => &file.lead,
+        FilePart::Trailer => &end.trailer,
+        FilePart::Preamble | FilePart::Header => &file.lead,
     };
     let text = file.rules.charset.text_of_raw(raw);
     // The text's line ends are those of what is split.
@@ -237,7 +238,7 @@ fn lines(part: PartKey, file: &FileReading, end: &FileEnd) -> Vec<String> {
     }
     match part {
         // The header is the last line of what stands before the data.
-        PartKey::Header => lines.split_off(lines.len().saturating_sub(1)),
+        FilePart::Header => lines.split_off(lines.len().saturating_sub(1)),
         _ => lines,
     }
 }

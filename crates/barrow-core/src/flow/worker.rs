@@ -6,17 +6,20 @@ use super::hint;
 use super::reasons::LONGEST_SHOWN;
 use super::settle::Settler;
 use super::shape::{Shape, too_long, unclosed};
+use crate::columns::{Fault, Fields, Results};
 use crate::error::Error;
+use crate::plan::{KindPlan, Plan};
+use crate::reason::{Code, Reject};
 use crate::records::block::{Block, Mark, State};
 use crate::records::fields::{self, Span};
 use crate::records::file::FileReading;
 use crate::records::fixed::Cutter;
 use crate::records::kinds::kind_of;
-use crate::rejects::{Code, Reject};
+use crate::repair::{Change, What};
 use crate::source::Charset;
-use crate::spec::plan::{KindPlan, Plan, WhenLong, WhenShort};
-use crate::values::{Cell, Change, ColumnReader, Fault, Fields, Results, What};
+use crate::values::{Cell, ColumnReader};
 use crate::visible::visible_short;
+use crate::words::{WhenLong, WhenShort};
 
 /// Types blocks. Each thread has its own.
 pub struct Worker<'p> {

@@ -1,8 +1,9 @@
 //! How a record ends.
 
 use crate::error::Error;
+use crate::format::EndingPlan;
+use crate::plan::RecordPlan;
 use crate::source::Charset;
-use crate::spec::plan::{EndingPlan, RecordPlan};
 
 /// What stands at a byte that could start a record's end.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -1,7 +1,7 @@
 //! From a record's bytes to its fields.
 
 use super::block::Mark;
-use crate::spec::plan::DelimitedPlan;
+use crate::format::DelimitedPlan;
 
 /// Where a field stands in its block.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -3,9 +3,10 @@
 use super::block::Mark;
 use super::fields::Span;
 use super::widths::borders;
-use crate::rejects::Code;
-use crate::spec::plan::{FixedPlan, WhenLong, WhenShort};
-use crate::values::What;
+use crate::format::FixedPlan;
+use crate::reason::Code;
+use crate::repair::What;
+use crate::words::{WhenLong, WhenShort};
 
 /// What is fixed for a file's records.
 pub struct Cutter<'p> {

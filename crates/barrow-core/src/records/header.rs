@@ -3,9 +3,10 @@
 use std::collections::{HashMap, HashSet};
 
 use crate::error::{Error, Unbound};
-use crate::spec::nearest::nearest;
-use crate::spec::plan::{ColumnPlan, Place, WhenNewColumn};
+use crate::nearest::nearest;
+use crate::plan::{ColumnPlan, Place};
 use crate::visible::visible;
+use crate::words::WhenNewColumn;
 
 /// For so many columns that are missing the nearest name is looked for.
 const MOST_HELPED: usize = 50;
@@ -210,7 +211,7 @@ fn fold(name: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::spec::Type;
+    use crate::types::Type;
 
     fn named(name: &str) -> ColumnPlan {
         ColumnPlan {

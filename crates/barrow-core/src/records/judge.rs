@@ -8,8 +8,10 @@ use super::fields::{self, Span};
 use super::file::{FileReading, ShapeReading};
 use super::kinds::kind_of;
 use super::start::Rules;
-use crate::spec::plan::{DelimitedPlan, KindPlan, Plan};
-use crate::values::{Cell, ColumnReader, What};
+use crate::format::DelimitedPlan;
+use crate::plan::{KindPlan, Plan};
+use crate::repair::What;
+use crate::values::{Cell, ColumnReader};
 
 /// Judges the lines of one file.
 #[derive(Debug)]

@@ -3,7 +3,7 @@
 use super::fields::{self, Span};
 use super::start::Rules;
 use crate::conditions::{Condition, Raw};
-use crate::spec::plan::KindPlan;
+use crate::plan::KindPlan;
 
 /// The kind of a record: the first whose condition holds.
 ///

@@ -13,7 +13,7 @@
 use super::block::{Mark, State};
 use super::ending::{Ending, Found, line_end};
 use super::judge::Judge;
-use crate::spec::plan::{DelimitedPlan, Escape};
+use crate::format::{DelimitedPlan, Escape};
 
 /// How many bytes past a place the scan wants to see before it judges the place:
 /// more than the longest delimiter, quote or record end ([`LONGEST_MARK`]). So a

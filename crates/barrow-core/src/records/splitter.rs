@@ -10,13 +10,11 @@ use super::judge::Judge;
 use super::scan::{Progress, Scan};
 use super::start::{Rules, Start, Text, open, open_input};
 use crate::error::Error;
+use crate::plan::{ColumnPlan, KindPlan, Place, Plan};
 use crate::source::SourceFile;
 use crate::source::open::Input;
-use crate::spec::plan::{
-    ColumnPlan, Header, KindPlan, Place, Plan, PreambleKey, WhenBlank, WhenEmpty, WhenNewColumn,
-    WhenShort,
-};
 use crate::visible::visible;
+use crate::words::{Header, PreambleKey, WhenBlank, WhenEmpty, WhenNewColumn, WhenShort};
 
 /// How many bytes a block holds unless one record needs more. Of 64, 128, 256
 /// and 512 KiB, this was the fastest both for typing and for loading: a block and

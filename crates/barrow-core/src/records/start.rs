@@ -5,13 +5,15 @@ use super::ending::{FileEnding, Found};
 use super::fields;
 use super::splitter::BLOCK;
 use crate::error::Error;
+use crate::format::{DelimitedPlan, Escape};
+use crate::plan::Plan;
 use crate::source::detect::{byte_order_mark, detect};
 use crate::source::dos::Rival;
 use crate::source::open::Input;
 use crate::source::transcode::Transcoder;
 use crate::source::{Charset, Packing, SourceFile};
-use crate::spec::plan::{DelimitedPlan, Escape, Measure, Plan};
-use crate::spec::section::Word;
+use crate::words::Measure;
+use crate::words::Word;
 
 /// A file's bytes on their way to the splitter, decoded where they must be.
 pub struct Text {

@@ -7,8 +7,8 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use super::reason::Reject;
 use crate::error::Error;
+use crate::reason::Reject;
 use crate::records::block::FileEnd;
 use crate::records::file::FileReading;
 

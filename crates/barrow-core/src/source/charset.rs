@@ -4,7 +4,7 @@ use encoding_rs::{DecoderResult, Encoding, UTF_8};
 
 use super::dos::PAGES;
 use super::ebcdic::{PAGE_037, PAGE_500, PAGE_1047, Page};
-use crate::spec::nearest::did_you_mean;
+use crate::nearest::did_you_mean;
 
 /// An encoding, by how its files are read.
 #[derive(Debug, Clone, PartialEq, Eq)]

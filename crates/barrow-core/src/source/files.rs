@@ -5,8 +5,8 @@ use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
 use crate::error::Error;
+use crate::nearest::nearest;
 use crate::rejects::REASONS;
-use crate::spec::nearest::nearest;
 use crate::visible::visible;
 
 /// One source of bytes.

@@ -9,7 +9,7 @@ use super::content::{Content, Running};
 use super::files::SourceFile;
 use super::packing::{Packing, TELLING};
 use crate::error::Error;
-use crate::spec::section::Word;
+use crate::words::Word;
 
 /// The bytes of a file, unpacked.
 pub struct Input {

@@ -2,7 +2,7 @@
 
 use std::io::Read;
 
-use crate::spec::section::words;
+use crate::words::words;
 
 words! {
     /// How a file is packed.

@@ -158,7 +158,7 @@ pub fn ty(word: &str) -> Option<&'static str> {
 mod tests {
     use super::*;
     use crate::spec::read_plan;
-    use crate::spec::types::TYPE_NAMES;
+    use crate::types::TYPE_NAMES;
 
     #[test]
     fn the_trade_s_other_words_are_answered_with_the_key() {
@@ -185,7 +185,7 @@ mod tests {
                 section => format!("{section}\n{key} = {{}}\n[columns]\na = \"text\"\n"),
             };
             let problems = read_plan(&text).expect_err("a table is no value of any key");
-            let unknown = |p: &crate::spec::Problem| p.message.contains("has no key");
+            let unknown = |p: &crate::problem::Problem| p.message.contains("has no key");
             assert!(!problems.iter().any(unknown), "{word}: {section} {key}");
         }
     }

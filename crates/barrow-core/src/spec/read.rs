@@ -6,13 +6,14 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::other_words;
-use super::problem::{At, Problem};
 use super::section::{Section, whole};
-use super::types::{TYPE_NAMES, Type};
 use super::written::{
-    Afterwards, Check, Column, Delimited, Disposal, Every, Export, Kind, Measure, PreambleKey,
-    Records, Rejects, Shape, Source, Target, Tolerance, Total, ValueKeys, Values, Written,
+    Check, Column, Delimited, Export, Kind, Records, Rejects, Shape, Source, Target, Total,
+    ValueKeys, Values, Written,
 };
+use crate::problem::{At, Problem};
+use crate::types::{TYPE_NAMES, Type};
+use crate::words::{Afterwards, Disposal, Every, Measure, PreambleKey, Tolerance};
 
 /// Reads a spec's text: what of it could be read, and every problem of its keys
 /// and values.
@@ -365,7 +366,7 @@ fn type_of(s: &Section<'_>, written: At<String>) -> Option<At<Type>> {
             let meant = other_words::ty(&written.it).map(|ty| format!("the type is called {ty}"));
             let near = || {
                 let names = TYPE_NAMES.iter().copied();
-                meant.or_else(|| super::nearest::did_you_mean(&written.it, names))
+                meant.or_else(|| crate::nearest::did_you_mean(&written.it, names))
             };
             let all = || format!("the types are {}", TYPE_NAMES.join(", "));
             let unknown = message.ends_with("is not a type");

@@ -10,48 +10,10 @@ use std::ops::Range;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::nearest::did_you_mean;
 use super::other_words;
-use super::problem::{At, Problem};
-use crate::values::Given;
-
-/// A closed list of words that a key may have.
-pub trait Word: Sized + Copy + 'static {
-    /// Each word with what it means.
-    const WORDS: &'static [(&'static str, Self)];
-
-    /// The word for this meaning.
-    fn word(self) -> &'static str
-    where
-        Self: PartialEq,
-    {
-        Self::WORDS
-            .iter()
-            .find(|(_, meaning)| *meaning == self)
-            .map_or("", |(word, _)| word)
-    }
-}
-
-/// Declares an enumeration together with the words that a spec uses for it.
-macro_rules! words {
-    ($(#[$about:meta])* $name:ident { $($(#[$each:meta])* $variant:ident = $word:literal),+ $(,)? }) => {
-        $(#[$about])*
-        #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-        pub enum $name { $($(#[$each])* $variant),+ }
-
-        impl Default for $name {
-            /// The first of the words.
-            fn default() -> Self {
-                [$($name::$variant),+][0]
-            }
-        }
-
-        impl $crate::spec::section::Word for $name {
-            const WORDS: &'static [(&'static str, Self)] = &[$(($word, $name::$variant)),+];
-        }
-    };
-}
-pub(crate) use words;
+use crate::nearest::did_you_mean;
+use crate::problem::{At, Problem};
+use crate::words::{Given, Word};
 
 /// One table of the spec, such as `[records]`.
 pub struct Section<'s> {

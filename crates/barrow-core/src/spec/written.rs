@@ -5,13 +5,11 @@
 
 use std::ops::Range;
 
-pub use super::policy::*;
-use super::problem::At;
-use super::section::words;
-pub use super::tolerance::Tolerance;
-use super::types::Type;
+use crate::problem::At;
 use crate::source::Packing;
-use crate::values::Given;
+use crate::types::Type;
+use crate::words::Given;
+use crate::words::*;
 
 /// A whole spec as written.
 #[derive(Debug, Default)]
@@ -117,25 +115,13 @@ pub struct Kind {
     pub shape: Shape,
 }
 
-words! {
-    /// The part of a file that states a total.
-    Part {
-        /// The lines before the header.
-        Preamble = "preamble",
-        /// The header.
-        Header = "header",
-        /// The lines after the data.
-        Trailer = "trailer",
-    }
-}
-
 /// One of `[[control_total]]`
 #[derive(Debug)]
 pub struct Total {
     /// Where it stands.
     pub span: Range<usize>,
     /// The part of the file that states it.
-    pub part: Option<At<Part>>,
+    pub part: Option<At<FilePart>>,
     /// The line of that part, 1-based.
     pub line: Option<At<u64>>,
     /// The column that is summed; none for a count of records.
@@ -171,126 +157,6 @@ pub struct Source {
     pub when_changed: Option<At<WhenChanged>>,
     /// What becomes of the files once their rows are committed.
     pub afterwards: Option<At<Afterwards>>,
-}
-
-/// What becomes of a file once its rows are committed.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Afterwards {
-    /// What is done with it.
-    pub what: Disposal,
-    /// Also with a file that has rejects.
-    pub even_with_rejects: bool,
-}
-
-/// What is done with a file that is loaded.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub enum Disposal {
-    /// It stays where it is.
-    #[default]
-    Keep,
-    /// It is deleted.
-    Delete,
-    /// It is moved to a folder.
-    MoveTo(String),
-}
-
-words! {
-    /// What is done with a field whose bytes do not decode.
-    WhenUndecodable {
-        /// Its record is rejected.
-        Reject = "reject",
-        /// It is null.
-        Null = "null",
-        /// `replacement` takes their place.
-        Replace = "replace",
-        /// The load stops.
-        Stop = "stop",
-    }
-}
-
-words! {
-    /// What is done with a file that has no byte, or no record.
-    WhenEmpty {
-        /// The load stops.
-        Stop = "stop",
-        /// It brings nothing, which is said.
-        Skip = "skip",
-    }
-}
-
-words! {
-    /// What is done with a file whose name was loaded before, with other content, where the
-    /// rows of then stay in the table.
-    WhenChanged {
-        /// The load stops.
-        Stop = "stop",
-        /// It is loaded too.
-        Load = "load",
-    }
-}
-
-words! {
-    /// What is done with a column of a file that the spec does not name.
-    WhenNewColumn {
-        /// The load stops.
-        Stop = "stop",
-        /// It is not read, which is said.
-        Ignore = "ignore",
-    }
-}
-
-words! {
-    /// How records are laid out.
-    Layout {
-        /// Fields are set apart by a delimiter.
-        Delimited = "delimited",
-        /// Fields have a set width.
-        Fixed = "fixed",
-    }
-}
-
-words! {
-    /// What is done with a record that has too few fields.
-    WhenShort {
-        /// It is rejected.
-        Reject = "reject",
-        /// The missing fields are null.
-        Null = "null",
-        /// The next lines are joined to it until it has all its fields.
-        Join = "join",
-    }
-}
-
-words! {
-    /// What is done with a record that has too many fields.
-    WhenLong {
-        /// It is rejected.
-        Reject = "reject",
-        /// The surplus is dropped.
-        Drop = "drop",
-    }
-}
-
-words! {
-    /// What is done with a blank line.
-    WhenBlank {
-        /// It is left out.
-        Skip = "skip",
-        /// It is rejected.
-        Reject = "reject",
-    }
-}
-
-words! {
-    /// What the header line is for.
-    Header {
-        /// Columns are found by its names.
-        Names = "names",
-        /// It is read past.
-        Skip = "skip",
-        /// There is none.
-        None = "none",
-    }
 }
 
 /// `[records]`
@@ -337,28 +203,6 @@ pub struct Delimited {
     pub quote_when: Option<At<QuoteWhen>>,
 }
 
-words! {
-    /// What spaces between a delimiter and the field after it are.
-    Spaces {
-        /// Part of the field.
-        Keep = "keep",
-        /// Nothing: a quote after them opens the field.
-        Skip = "skip",
-    }
-}
-
-words! {
-    /// Which fields are quoted in a file that is written.
-    QuoteWhen {
-        /// Those that could not be read otherwise.
-        Needed = "needed",
-        /// Those, and all of columns of text.
-        Text = "text",
-        /// All but null.
-        Always = "always",
-    }
-}
-
 /// `[export]`
 #[derive(Debug, Default)]
 pub struct Export {
@@ -376,55 +220,6 @@ pub struct Export {
     pub when_unencodable: Option<At<WhenUnencodable>>,
     /// What stands in for them.
     pub stand_in: Option<At<String>>,
-}
-
-words! {
-    /// What is done with a row that has a value which cannot be written.
-    WhenUnfit {
-        /// The export stops, and nothing of it is left.
-        Stop = "stop",
-        /// The row is left out, counted, and told.
-        Reject = "reject",
-    }
-}
-
-words! {
-    /// What is done with characters that the encoding lacks.
-    WhenUnencodable {
-        /// The row is unfit.
-        Unfit = "unfit",
-        /// `replacement` takes their place.
-        Replace = "replace",
-    }
-}
-
-words! {
-    /// At which end of its width a value stands.
-    Align {
-        /// At the left.
-        Left = "left",
-        /// At the right.
-        Right = "right",
-    }
-}
-
-/// Lines before the header.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum PreambleKey {
-    /// As many as come before the line with the columns' names.
-    Auto,
-    /// So many.
-    Lines(u64),
-}
-
-words! {
-    /// What the widths of a fixed layout count.
-    Measure {
-        /// Characters.
-        Characters = "characters",
-        /// Bytes of the file.
-        Bytes = "bytes",
-    }
 }
 
 /// The keys of `[values]` that may stand on a column too.
@@ -542,20 +337,6 @@ pub struct Column {
     pub keys: ValueKeys,
 }
 
-words! {
-    /// What becomes of the rows that the table already has.
-    Mode {
-        /// They stay.
-        Append = "append",
-        /// They go, in the same transaction.
-        Truncate = "truncate",
-        /// The table itself is made anew.
-        Replace = "replace",
-        /// They stay, and those whose key comes again are updated.
-        Merge = "merge",
-    }
-}
-
 /// `[target]`
 #[derive(Debug, Default)]
 pub struct Target {
@@ -577,15 +358,6 @@ pub struct Target {
     pub may_empty: Option<At<bool>>,
 }
 
-/// How often a load commits.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Every {
-    /// Once, at the end: all or nothing.
-    All,
-    /// After so many records.
-    Records(u64),
-}
-
 /// `[rejects]`
 #[derive(Debug, Default)]
 pub struct Rejects {
@@ -599,14 +371,4 @@ pub struct Rejects {
     pub per: Option<At<Per>>,
     /// How many reasons are written in full.
     pub keep: Option<At<u64>>,
-}
-
-words! {
-    /// What a tolerance is for.
-    Per {
-        /// All files of a load together.
-        Run = "run",
-        /// Each file by itself: one beyond it is left out, and the others load.
-        File = "file",
-    }
 }

@@ -2,7 +2,7 @@
 
 use super::cell::Cell;
 use super::kind::{Kind, Place};
-use crate::rejects::Code;
+use crate::reason::Code;
 
 /// Words taken for true where the spec names none; case does not count.
 pub const TRUE_WORDS: &[&str] = &["true", "t", "yes", "y", "1"];

@@ -6,7 +6,7 @@ use base64::engine::{DecodePaddingMode, GeneralPurpose, GeneralPurposeConfig};
 
 use super::cell::{Cell, Piece};
 use super::kind::{Kind, Place};
-use crate::rejects::Code;
+use crate::reason::Code;
 
 /// Reads JSON (RFC 8259): a whole document, kept letter by letter as it came.
 /// One that is nested deeper than 128 levels is not taken.

@@ -4,8 +4,8 @@
 //!
 //! Each becomes plain text first, `-123.45`, and is then read like any other.
 
-use crate::rejects::Code;
-use crate::spec::plan::{Form, Sign};
+use crate::reason::Code;
+use crate::words::{Form, Sign};
 
 /// How a column's numbers are written.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]

@@ -1,7 +1,7 @@
 //! What every type's reader has in common.
 
 use super::cell::Cell;
-use crate::rejects::Code;
+use crate::reason::Code;
 
 /// Where a value stands, for readers that keep it in place or store a changed one.
 pub struct Place<'a> {

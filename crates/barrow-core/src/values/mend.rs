@@ -1,17 +1,15 @@
 //! What becomes of values that will not do, as the spec says; always noted.
 
 use super::cell::Cell;
-use super::change::What;
 use super::reader::ColumnReader;
-use crate::rejects::Code;
-use crate::spec::Type;
-use crate::spec::plan::{
-    WhenNotAllowed, WhenOutOfRange, WhenTooLong, WhenTooPrecise, WhenUnreadable,
-};
+use crate::reason::Code;
+use crate::repair::What;
+use crate::types::Type;
+use crate::words::{WhenNotAllowed, WhenOutOfRange, WhenTooLong, WhenTooPrecise, WhenUnreadable};
 
 impl ColumnReader {
     /// Null, or what stands in for it.
-    pub(super) fn null(
+    pub(crate) fn null(
         &self,
         store: &mut Vec<u8>,
         cell: &mut Cell,
@@ -29,7 +27,7 @@ impl ColumnReader {
     }
 
     /// A value that will not do: rejected, made null, or what `nearest` makes of it.
-    pub(super) fn mend(
+    pub(crate) fn mend(
         &self,
         code: Code,
         nearest: impl FnOnce(&mut Vec<u8>, &mut Cell) -> Result<(), Code>,
@@ -75,7 +73,7 @@ impl ColumnReader {
     }
 
     /// A value that is not written as its type is.
-    pub(super) fn unreadable(
+    pub(crate) fn unreadable(
         &self,
         code: Code,
         store: &mut Vec<u8>,
@@ -96,7 +94,7 @@ impl ColumnReader {
     }
 
     /// A value that `one_of`, `matches` or the lookup does not allow.
-    pub(super) fn refused(
+    pub(crate) fn refused(
         &self,
         code: Code,
         cell: &mut Cell,
@@ -118,7 +116,7 @@ impl ColumnReader {
 
     /// Null in place of a value, or the default that stands for null. A required column
     /// is never made null: its record is rejected for what was wrong in the first place.
-    pub(super) fn nulled(
+    pub(crate) fn nulled(
         &self,
         code: Code,
         what: What,

@@ -1,12 +1,11 @@
 //! From fields to typed values.
 
 mod boolean;
-mod cell;
-mod change;
+pub(crate) mod cell;
 mod document;
 mod form;
-mod kind;
-mod limits;
+pub(crate) mod kind;
+pub(crate) mod limits;
 mod mend;
 mod moment;
 pub mod notation;
@@ -14,21 +13,18 @@ mod nulls;
 mod number;
 mod options;
 mod pattern;
-mod reader;
-mod rows;
+pub(crate) mod reader;
 mod show;
 mod standard;
-mod steps;
+pub(crate) mod steps;
 mod text;
-mod trim;
+pub(crate) mod trim;
 
 pub use cell::{Cell, Day, Piece};
-pub use change::{Change, What};
 pub use form::NumberForm;
 pub use limits::Valued;
 pub use number::scaled;
-pub use options::{BadOption, Given, LimitOptions, Policies, ReaderOptions, StepOptions};
+pub use options::{BadOption, LimitOptions, Policies, ReaderOptions, StepOptions};
 pub use reader::ColumnReader;
-pub use rows::{Fault, Fields, Results};
 pub use show::{decimal, shown};
 pub use standard::Standard;

@@ -6,8 +6,8 @@ use jiff::tz::{AmbiguousOffset, TimeZone};
 use super::cell::{Cell, Day};
 use super::kind::{Kind, Place};
 use super::pattern::{Moment, Pattern, Unread, directives};
-use crate::rejects::Code;
-use crate::spec::Type;
+use crate::reason::Code;
+use crate::types::Type;
 
 /// Patterns of timestamps where the spec names none.
 const TIMESTAMP: &[&str] = &["%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%dT%H:%M:%S%.f"];

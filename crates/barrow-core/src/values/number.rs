@@ -2,8 +2,8 @@
 
 use super::cell::{Cell, Piece};
 use super::kind::{Kind, Place};
-use crate::rejects::Code;
-use crate::spec::Type;
+use crate::reason::Code;
+use crate::types::Type;
 
 /// How a number's digits are read.
 #[derive(Debug, Clone, Copy)]

@@ -13,8 +13,8 @@ use jiff::fmt::strtime::{self, BrokenDownTime};
 
 use super::cell::Day;
 use super::number::scaled;
-use crate::rejects::Code;
-use crate::spec::Type;
+use crate::reason::Code;
+use crate::types::Type;
 
 /// Nanoseconds in a second.
 const SECOND: u64 = 1_000_000_000;

@@ -10,38 +10,39 @@ use super::limits::{Constant, Limits};
 use super::moment::{Dates, Moments, Patterns, Times, Timestamps};
 use super::nulls::Words;
 use super::number::{Decimal, Float, Whole};
-use super::options::{BadOption, Given, LimitOptions, Policies, ReaderOptions};
+use super::options::{BadOption, LimitOptions, Policies, ReaderOptions};
 use super::steps::Steps;
 use super::text::Text;
-use crate::rejects::Code;
-use crate::spec::Type;
-use crate::spec::plan::{QuotedEmpty, Trim, WhenUndecodable};
+use crate::reason::Code;
+use crate::types::Type;
+use crate::words::Given;
+use crate::words::{QuotedEmpty, Trim, WhenUndecodable};
 
 /// Reads the values of one column.
 #[derive(Debug)]
 pub struct ColumnReader {
-    pub(super) ty: Type,
+    pub(crate) ty: Type,
     expected: String,
-    pub(super) trim: Trim,
-    pub(super) nulls: Words,
-    pub(super) quoted_empty: QuotedEmpty,
-    pub(super) required: bool,
-    pub(super) default: Option<Constant>,
-    pub(super) form: Option<NumberForm>,
-    pub(super) undecodable: WhenUndecodable,
-    pub(super) stand_in: Option<String>,
-    pub(super) steps: Option<Steps>,
-    pub(super) limits: Option<Limits>,
-    pub(super) policies: Policies,
-    pub(super) length_in_bytes: bool,
-    pub(super) kind: AnyKind,
+    pub(crate) trim: Trim,
+    pub(crate) nulls: Words,
+    pub(crate) quoted_empty: QuotedEmpty,
+    pub(crate) required: bool,
+    pub(crate) default: Option<Constant>,
+    pub(crate) form: Option<NumberForm>,
+    pub(crate) undecodable: WhenUndecodable,
+    pub(crate) stand_in: Option<String>,
+    pub(crate) steps: Option<Steps>,
+    pub(crate) limits: Option<Limits>,
+    pub(crate) policies: Policies,
+    pub(crate) length_in_bytes: bool,
+    pub(crate) kind: AnyKind,
     /// All that the spec says of the values.
     options: ReaderOptions,
 }
 
 /// The readers of all types.
 #[derive(Debug)]
-pub(super) enum AnyKind {
+pub(crate) enum AnyKind {
     Whole(Whole),
     Decimal(Decimal),
     Float(Float),
@@ -75,7 +76,7 @@ macro_rules! with_kind {
         }
     };
 }
-pub(super) use with_kind;
+pub(crate) use with_kind;
 
 impl AnyKind {
     /// What reads `ty`, and what it expects, as a message names it.

@@ -1,7 +1,7 @@
 //! A typed value as people read it.
 
 use super::cell::{Cell, Day};
-use crate::spec::Type;
+use crate::types::Type;
 
 /// The value as text; none for null. Text comes as it is.
 pub fn shown(cell: Cell, ty: Type, block: &[u8], store: &[u8]) -> Option<String> {

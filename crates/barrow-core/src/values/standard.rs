@@ -4,8 +4,8 @@
 use super::options::ReaderOptions;
 use super::reader::ColumnReader;
 use super::{Cell, Piece};
-use crate::rejects::Code;
-use crate::spec::Type;
+use crate::reason::Code;
+use crate::types::Type;
 
 /// Reads the values of one type.
 #[derive(Debug)]

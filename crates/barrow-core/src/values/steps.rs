@@ -6,10 +6,10 @@ use std::collections::HashMap;
 use aho_corasick::{AhoCorasick, MatchKind};
 use unicode_normalization::{UnicodeNormalization, is_nfc};
 
-use super::change::What;
 use super::options::{BadOption, StepOptions};
-use crate::rejects::Code;
-use crate::spec::plan::{Case, WhenNotListed};
+use crate::reason::Code;
+use crate::repair::What;
+use crate::words::{Case, WhenNotListed};
 
 /// The steps of one column, in their order: swap, controls, blanks, NFC, case,
 /// lookup.

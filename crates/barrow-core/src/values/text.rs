@@ -2,7 +2,7 @@
 
 use super::cell::{Cell, Piece};
 use super::kind::{Kind, Place};
-use crate::rejects::Code;
+use crate::reason::Code;
 
 /// Reads text. A value that needs no change stays where it is in the block.
 #[derive(Debug)]

@@ -7,12 +7,13 @@ use std::path::Path;
 
 use barrow_core::Error;
 use barrow_core::flow::{self, Batch, Facts, Failure, Options, Rows, Sink};
-use barrow_core::rejects::Reject;
+use barrow_core::plan::Plan;
+use barrow_core::reason::Reject;
 use barrow_core::source::SourceFile;
-use barrow_core::spec::plan::WhenEmpty;
-use barrow_core::spec::{self, Plan};
+use barrow_core::spec;
 use barrow_core::tally::Tally;
 use barrow_core::values::Cell;
+use barrow_core::words::WhenEmpty;
 
 /// Everything that a run gave.
 #[derive(Default)]

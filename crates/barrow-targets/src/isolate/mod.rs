@@ -12,7 +12,7 @@ mod size;
 
 use std::ops::Range;
 
-use barrow_core::rejects::Code;
+use barrow_core::reason::Code;
 
 pub use self::size::PieceSize;
 use crate::error::Error;

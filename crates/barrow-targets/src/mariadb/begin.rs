@@ -1,7 +1,7 @@
 //! Making tables ready, before rows are sent.
 
-use barrow_core::spec::plan::Mode;
 use barrow_core::visible::visible;
+use barrow_core::words::Mode;
 
 use super::describe::{Described, describe};
 use super::encode::Field;

@@ -10,8 +10,8 @@
 use std::io::Write;
 use std::sync::Arc;
 
-use barrow_core::rejects::Code;
-use barrow_core::spec::Type;
+use barrow_core::reason::Code;
+use barrow_core::types::Type;
 use barrow_core::values::notation::{clock_digits, day_digits, put_clock, put_decimal, put_whole};
 use barrow_core::values::{Cell, Day, decimal, shown};
 

@@ -23,9 +23,9 @@ use std::io::Write;
 use std::sync::{Arc, Mutex};
 
 use barrow_core::flow::Batch;
-use barrow_core::spec::Type;
-use barrow_core::spec::plan::Mode;
+use barrow_core::types::Type;
 use barrow_core::visible::visible;
+use barrow_core::words::Mode;
 use mysql::prelude::Queryable;
 use mysql::{Conn, LocalInfileHandler};
 

@@ -1,7 +1,7 @@
 //! Rows out of MariaDB: one after the other, as the server sends their text.
 
 use barrow_core::export::{Loose, Typing};
-use barrow_core::spec::Type;
+use barrow_core::types::Type;
 use mysql::Conn;
 use mysql::consts::ColumnType;
 use mysql::prelude::Queryable;

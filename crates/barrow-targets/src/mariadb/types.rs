@@ -1,6 +1,6 @@
 //! What MariaDB's columns hold, and how they are sent.
 
-use barrow_core::spec::Type;
+use barrow_core::types::Type;
 
 use crate::dialect::Dialect;
 

@@ -1,7 +1,7 @@
 //! MariaDB's failures in plain words, with what to do. Numbers are those of "MariaDB
 //! Error Code Reference".
 
-use barrow_core::rejects::Code;
+use barrow_core::reason::Code;
 use barrow_core::visible::visible;
 
 use crate::error::{Error, ErrorKind, NO_RIGHT};

@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
-use barrow_core::spec::plan::Mode;
 use barrow_core::visible::visible;
+use barrow_core::words::Mode;
 
 use super::describe::{Described, describe};
 use super::encode::Field;

@@ -4,8 +4,8 @@
 //! the number of fields in 16 bits, and for each field its length in 32 bits and its
 //! bytes, big end first; a length of -1 is null.
 
-use barrow_core::rejects::Code;
-use barrow_core::spec::Type;
+use barrow_core::reason::Code;
+use barrow_core::types::Type;
 use barrow_core::values::{Cell, shown};
 
 use super::types::Wire;

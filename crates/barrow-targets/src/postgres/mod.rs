@@ -23,9 +23,9 @@ mod words;
 use std::sync::Arc;
 
 use barrow_core::flow::Batch;
-use barrow_core::spec::Type;
-use barrow_core::spec::plan::Mode;
+use barrow_core::types::Type;
 use barrow_core::visible::visible;
+use barrow_core::words::Mode;
 use postgres::Client;
 
 use self::describe::{Described, describe};

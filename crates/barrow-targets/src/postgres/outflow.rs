@@ -3,7 +3,7 @@
 use std::io::BufRead;
 
 use barrow_core::export::{Loose, Typing};
-use barrow_core::spec::Type;
+use barrow_core::types::Type;
 use barrow_core::values::{Cell, Day};
 use postgres::Client;
 use postgres::types::Type as Oid;

@@ -5,7 +5,7 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use barrow_core::flow::Batch;
-use barrow_core::rejects::Code;
+use barrow_core::reason::Code;
 use postgres::{Client, CopyInWriter, Statement};
 
 use super::encode::Field;

@@ -1,6 +1,6 @@
 //! What PostgreSQL's columns hold, and how they are sent.
 
-use barrow_core::spec::Type;
+use barrow_core::types::Type;
 
 /// A column of a table, as far as sending to it goes.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -1,6 +1,6 @@
 //! PostgreSQL's failures in plain words, with what to do.
 
-use barrow_core::rejects::Code;
+use barrow_core::reason::Code;
 use barrow_core::visible::visible;
 use postgres::error::{DbError, SqlState};
 

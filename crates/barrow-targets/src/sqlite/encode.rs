@@ -4,7 +4,7 @@
 use std::io::Write;
 
 use barrow_core::flow::{Batch, Rows};
-use barrow_core::spec::Type;
+use barrow_core::types::Type;
 use barrow_core::values::notation::{put_clock, put_day};
 use barrow_core::values::{Cell, Piece};
 

@@ -4,7 +4,7 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use barrow_core::flow::Batch;
-use barrow_core::rejects::Code;
+use barrow_core::reason::Code;
 use barrow_core::visible::visible;
 use rusqlite::ffi::{self, ErrorCode};
 use rusqlite::types::{ToSqlOutput, ValueRef};

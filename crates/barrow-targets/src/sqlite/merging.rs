@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use barrow_core::flow::Batch;
-use barrow_core::rejects::Code;
+use barrow_core::reason::Code;
 use rusqlite::Connection;
 
 use super::insert::{Inserter, Stopped, Why, stopped};

@@ -18,9 +18,9 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use barrow_core::flow::Batch;
-use barrow_core::spec::Type;
-use barrow_core::spec::plan::Mode;
+use barrow_core::types::Type;
 use barrow_core::visible::visible;
+use barrow_core::words::Mode;
 use rusqlite::{Connection, OpenFlags, OptionalExtension};
 
 use self::insert::Inserter;

@@ -1,7 +1,7 @@
 //! Rows out of SQLite: stepped through on one thread, typed on others.
 
 use barrow_core::export::{Loose, Typing};
-use barrow_core::spec::Type;
+use barrow_core::types::Type;
 use rusqlite::Connection;
 use rusqlite::types::ValueRef;
 

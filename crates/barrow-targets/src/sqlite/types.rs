@@ -1,6 +1,6 @@
 //! What SQLite makes of a declared type.
 
-use barrow_core::spec::Type;
+use barrow_core::types::Type;
 
 /// How SQLite stores a column's values ("Datatypes In SQLite", section 3.1).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -6,14 +6,16 @@ use std::time::{Duration, Instant};
 
 use barrow_core::flow::{self, Batch, Sink};
 use barrow_core::keys::{self, Keys, Twice};
+use barrow_core::plan::Plan;
+use barrow_core::plan::{ColumnPlan, KindPlan};
+use barrow_core::reason::Reject;
 use barrow_core::records::splitter::{BLOCK, Splitter};
-use barrow_core::rejects::{Keeper, Reject};
+use barrow_core::rejects::Keeper;
 use barrow_core::seen::Seen;
 use barrow_core::source::SourceFile;
-use barrow_core::spec::Plan;
-use barrow_core::spec::plan::{ColumnPlan, KindPlan, Mode, Per, WhenNewColumn};
 use barrow_core::tally::Tally;
 use barrow_core::visible::visible;
+use barrow_core::words::{Mode, Per, WhenNewColumn};
 use barrow_targets::{Dialect, Foresight, Job, Refusal, Table, Url, ledger};
 
 use super::job::{Spec, flow_options};

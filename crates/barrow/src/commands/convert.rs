@@ -6,13 +6,14 @@ use std::time::{Duration, Instant};
 
 use barrow_core::export::{Cells, Loose, RecordWriter, Typing, Written};
 use barrow_core::flow::{self, Batch, Rows, Sink};
-use barrow_core::rejects::{Keeper, Reject};
+use barrow_core::reason::Reject;
+use barrow_core::rejects::Keeper;
 use barrow_core::source::SourceFile;
-use barrow_core::spec::Type;
-use barrow_core::spec::plan::{Tolerance, WhenUnfit};
 use barrow_core::tally::Tally;
+use barrow_core::types::Type;
 use barrow_core::values::{Cell, shown};
 use barrow_core::visible::visible;
+use barrow_core::words::{Tolerance, WhenUnfit};
 
 use super::export::{files, list, parting};
 use super::job::{Spec, flow_options};

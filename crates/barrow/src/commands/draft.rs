@@ -8,8 +8,8 @@ use std::process::ExitCode;
 use barrow_core::draft::{self, Draft as Drafted, Remark, Wanted};
 use barrow_core::flow;
 use barrow_core::source::{self, SourceFile};
-use barrow_core::spec::plan::WhenNewColumn;
 use barrow_core::visible::visible;
+use barrow_core::words::WhenNewColumn;
 
 use barrow_targets::{Url, secret};
 

@@ -5,12 +5,12 @@ use std::path::Path;
 
 use barrow_core::draft::{Choice, Chosen, Draft};
 use barrow_core::flow::{self, Batch, Sink};
+use barrow_core::plan::{ColumnPlan, Place};
+use barrow_core::reason::Code;
 use barrow_core::records::splitter::{BLOCK, Splitter};
-use barrow_core::rejects::Code;
 use barrow_core::source::SourceFile;
-use barrow_core::spec::Type;
-use barrow_core::spec::plan::{ColumnPlan, Place};
 use barrow_core::tally::{ReasonKind, Tally};
+use barrow_core::types::Type;
 use barrow_core::visible::visible;
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value, value};
 

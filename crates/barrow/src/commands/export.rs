@@ -4,9 +4,11 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Instant;
 
+use barrow_core::plan::Plan;
 use barrow_core::source::Packing;
 use barrow_core::source::content::hash_of;
-use barrow_core::spec::{self, Plan, Type};
+use barrow_core::spec;
+use barrow_core::types::Type;
 use barrow_core::visible::visible;
 use barrow_targets::ledger::{self, Counts as LedgerCounts, File, Outcome, Run};
 use barrow_targets::{Target, Url};
@@ -63,7 +65,7 @@ pub fn run(args: &Export) -> Result<ExitCode, Failure> {
     let tolerance = order.plan.rejects.tolerance;
     let all = output.counts.rows + output.counts.unfit;
     let is_within = tolerance.allows(output.counts.unfit, all)
-        || order.plan.export.when_unfit == barrow_core::spec::plan::WhenUnfit::Stop;
+        || order.plan.export.when_unfit == barrow_core::words::WhenUnfit::Stop;
     let (made, counts, beyond) = match is_within {
         true => {
             let (made, counts) = output.finish()?;

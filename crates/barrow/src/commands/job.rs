@@ -4,8 +4,10 @@
 use std::path::{Path, PathBuf};
 
 use barrow_core::flow;
+use barrow_core::plan::Plan;
 use barrow_core::source::{self, SourceFile};
-use barrow_core::spec::{self, Known, Plan};
+use barrow_core::spec;
+use barrow_core::spec::Known;
 use barrow_core::values::ColumnReader;
 use barrow_core::visible::visible;
 use barrow_targets::{Column, Dialect, Job, Part, Url};

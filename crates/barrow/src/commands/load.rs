@@ -3,7 +3,7 @@
 use std::process::ExitCode;
 use std::time::Duration;
 
-use barrow_core::spec::plan::{Every, Mode};
+use barrow_core::words::{Every, Mode};
 
 use super::job::Spec;
 use crate::args::{Load, Report};

@@ -11,9 +11,9 @@ use std::time::Duration;
 
 use barrow_core::rejects::{Keeper, NOTE, REASONS};
 use barrow_core::source::SourceFile;
-use barrow_core::spec::plan::{Every, Mode, Per, WhenChanged, WhenEmpty};
 use barrow_core::tally::Tally;
 use barrow_core::visible::visible;
+use barrow_core::words::{Every, Mode, Per, WhenChanged, WhenEmpty};
 use barrow_targets::ledger::{self, Outcome, Run, Wanted};
 use barrow_targets::{Dialect, Job, Target};
 use serde::{Deserialize, Serialize};

@@ -5,11 +5,13 @@ use std::process::ExitCode;
 
 use barrow_core::flow::{self, Batch, Failure as Flow, Sink};
 use barrow_core::look::{self, RecordAt};
+use barrow_core::plan::Plan;
 use barrow_core::records::block::LeftOut;
 use barrow_core::source::{self, SourceFile};
-use barrow_core::spec::plan::{WhenEmpty, WhenNewColumn};
-use barrow_core::spec::{Plan, Type, read_plan};
+use barrow_core::spec::read_plan;
+use barrow_core::types::Type;
 use barrow_core::values::shown;
+use barrow_core::words::{WhenEmpty, WhenNewColumn};
 
 use super::job::Spec;
 use crate::args::{Peek, Report};

@@ -1,9 +1,9 @@
 //! Header, spec and table side by side: one line a column, and a verdict.
 
+use barrow_core::nearest::nearest;
+use barrow_core::plan::{ColumnPlan, KindPlan, Place};
 use barrow_core::seen::Seen;
-use barrow_core::spec::Type;
-use barrow_core::spec::nearest::nearest;
-use barrow_core::spec::plan::{ColumnPlan, KindPlan, Place};
+use barrow_core::types::Type;
 use barrow_core::visible::visible;
 use barrow_targets::fit::{Fit, fit};
 use barrow_targets::{Column, Table, sqlite};

@@ -3,7 +3,7 @@
 use std::io::{self, ErrorKind, Write};
 use std::path::{Path, PathBuf};
 
-use barrow_core::spec::nearest::nearest;
+use barrow_core::nearest::nearest;
 use barrow_core::visible::visible;
 
 use crate::failure::Failure;

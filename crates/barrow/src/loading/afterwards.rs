@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 
 use barrow_core::source::Outline;
 use barrow_core::source::content::outline;
-use barrow_core::spec::plan::{Afterwards, Disposal};
 use barrow_core::visible::visible;
+use barrow_core::words::{Afterwards, Disposal};
 
 /// A file whose rows are in the table.
 pub struct Done {

@@ -3,10 +3,10 @@
 use barrow_core::rejects::Written;
 use barrow_core::source::content::{self, hash_of};
 use barrow_core::source::{Content, SourceFile};
-use barrow_core::spec::plan::Mode;
-use barrow_core::spec::section::Word;
 use barrow_core::tally::{Counted, FileTally, Tally};
 use barrow_core::visible::visible;
+use barrow_core::words::Mode;
+use barrow_core::words::Word;
 use barrow_targets::dialect::Dialect;
 use barrow_targets::ledger::{self, Counts, File, Outcome, Run};
 use barrow_targets::{Swap, Target};

@@ -7,9 +7,9 @@ use std::path::Path;
 use barrow_core::rejects::Written;
 use barrow_core::source::content::{self, hash_of};
 use barrow_core::source::{Outline, SourceFile};
-use barrow_core::spec::plan::{Disposal, Mode, WhenChanged};
 use barrow_core::tally::Counted;
 use barrow_core::visible::visible;
+use barrow_core::words::{Disposal, Mode, WhenChanged};
 use barrow_targets::Target;
 use barrow_targets::ledger::{self, File, Outcome, Run, Wanted};
 

@@ -20,8 +20,8 @@ use std::time::Duration;
 use barrow_core::flow;
 use barrow_core::rejects::Keeper;
 use barrow_core::source::SourceFile;
-use barrow_core::spec::plan::{Every, Mode};
 use barrow_core::tally::Tally;
+use barrow_core::words::{Every, Mode};
 use barrow_targets::ledger::Outcome as Ended;
 use barrow_targets::{Job, Portions, Target, Url};
 

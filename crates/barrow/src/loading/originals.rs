@@ -4,7 +4,7 @@
 use std::path::PathBuf;
 
 use barrow_core::flow::Batch;
-use barrow_core::rejects::Reject;
+use barrow_core::reason::Reject;
 use barrow_core::source::SourceFile;
 use barrow_core::visible::visible;
 

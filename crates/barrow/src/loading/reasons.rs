@@ -1,8 +1,8 @@
 //! A run's reasons: of rows that a table refused, and all of them in groups.
 
 use barrow_core::flow::Batch;
-use barrow_core::rejects::{Code, Reject};
-use barrow_core::spec::plan::KindPlan;
+use barrow_core::plan::KindPlan;
+use barrow_core::reason::{Code, Reject};
 use barrow_core::tally::Tally;
 use barrow_targets::Refusal;
 use serde_json::{Value, json};

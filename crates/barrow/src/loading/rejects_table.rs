@@ -6,7 +6,7 @@
 use std::fs::File;
 use std::io::{BufRead, BufReader, BufWriter, Seek, SeekFrom, Write};
 
-use barrow_core::rejects::Reject;
+use barrow_core::reason::Reject;
 use barrow_targets::Target;
 use barrow_targets::dialect::Dialect;
 use barrow_targets::ledger::{self, REJECTS_AT_ONCE, RejectRow};

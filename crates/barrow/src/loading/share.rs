@@ -5,7 +5,7 @@
 use std::collections::VecDeque;
 
 use barrow_core::source::SourceFile;
-use barrow_core::spec::plan::{Every, Mode};
+use barrow_core::words::{Every, Mode};
 use barrow_targets::ledger;
 
 use super::choose::{Claimed, choose_if_free};

@@ -4,10 +4,12 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use barrow_core::flow::{self, Batch, Batches};
-use barrow_core::rejects::{Keeper, Reject};
-use barrow_core::spec::plan::{Every, KindPlan, Mode, Per, Tolerance};
+use barrow_core::plan::KindPlan;
+use barrow_core::reason::Reject;
+use barrow_core::rejects::Keeper;
 use barrow_core::tally::Tally;
 use barrow_core::visible::visible;
+use barrow_core::words::{Every, Mode, Per, Tolerance};
 use barrow_targets::ledger::Outcome as Ended;
 use barrow_targets::{Coming, Encoder, Portions, Refusal, Target};
 

@@ -8,9 +8,9 @@ pub mod summary;
 use std::collections::HashMap;
 
 use barrow_core::export::{Lines, RecordWriter, Unfit, Written};
-use barrow_core::spec::Plan;
-use barrow_core::spec::plan::{Header, WhenUnfit};
-use barrow_core::tally::Repairs;
+use barrow_core::plan::Plan;
+use barrow_core::repair::Repairs;
+use barrow_core::words::{Header, WhenUnfit};
 use jiff::Timestamp;
 
 use self::files::{Files, Made, Part};

@@ -2,7 +2,7 @@
 
 use std::fmt::Write;
 
-use barrow_core::spec::Type;
+use barrow_core::types::Type;
 
 /// A spec that reads and writes a table's columns. `file` and `into` are named in it where
 /// they are known.

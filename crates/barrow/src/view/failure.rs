@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use barrow_core::spec::Problem;
+use barrow_core::problem::Problem;
 use barrow_core::visible::{visible, visible_short};
 use barrow_targets::secret;
 use miette::{

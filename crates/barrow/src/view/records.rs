@@ -2,8 +2,8 @@
 
 use std::io::{self, Write};
 
-use barrow_core::rejects::{Code, Reject};
-use barrow_core::spec::Type;
+use barrow_core::reason::{Code, Reject};
+use barrow_core::types::Type;
 use barrow_core::visible::{visible, visible_short};
 use owo_colors::OwoColorize;
 use serde_json::json;
@@ -339,7 +339,7 @@ fn document(view: &RecordsView) -> serde_json::Value {
 
 fn entry_document(entry: &Entry, kinds: &[KindView]) -> serde_json::Value {
     let reasons = |reject: &Reject| {
-        let reason = |r: &barrow_core::rejects::Reason| json!({ "code": r.code.word(), "column": r.column, "value": r.value, "says": r.says });
+        let reason = |r: &barrow_core::reason::Reason| json!({ "code": r.code.word(), "column": r.column, "value": r.value, "says": r.says });
         reject.reasons.iter().map(reason).collect::<Vec<_>>()
     };
     json!({

@@ -1,8 +1,8 @@
 //! Which delimiter and which quotes a text is set apart by.
 
+use crate::format::{DelimitedPlan, Escape};
 use crate::records::block::{Mark, State};
 use crate::records::fields;
-use crate::spec::plan::{DelimitedPlan, Escape};
 
 use super::super::value_kind::ValueKind;
 

@@ -2,9 +2,9 @@
 
 use super::{Line, Refusal, refusal};
 use crate::conditions::{Condition, Row};
-use crate::rejects::Code;
-use crate::spec::Type;
-use crate::spec::plan::{KindPlan, Place};
+use crate::plan::{KindPlan, Place};
+use crate::reason::Code;
+use crate::types::Type;
 use crate::values::Cell;
 
 /// The conditions that can be told by the columns that are written.

@@ -3,9 +3,9 @@
 use super::{Line, RecordWriter, Scratch, Unwritten, blank, refusal, text_of};
 use crate::export::column::ColumnWriter;
 use crate::export::marks::{Marks, is_blank};
-use crate::rejects::Code;
-use crate::spec::plan::{QuoteWhen, QuotedEmpty};
+use crate::reason::Code;
 use crate::values::Cell;
+use crate::words::{QuoteWhen, QuotedEmpty};
 
 impl RecordWriter<'_> {
     pub(super) fn delimited(

@@ -3,8 +3,8 @@
 use super::{Line, RecordWriter, Refusal, Scratch, Unwritten, blank, refusal, text_of};
 use crate::export::fixed::Fixed;
 use crate::export::marks::is_blank;
-use crate::rejects::Code;
-use crate::spec::plan::Align;
+use crate::reason::Code;
+use crate::words::Align;
 
 impl RecordWriter<'_> {
     pub(super) fn fixed_header(&self, fixed: &Fixed, names: &[String]) -> Result<String, String> {

@@ -10,16 +10,18 @@ use super::encode::{Encode, Lacking};
 use super::fixed::Fixed;
 use super::marks::Marks;
 use super::typed::{Cells, Misfit};
+use crate::format::EndingPlan;
+use crate::plan::{KindPlan, Place, Plan};
+use crate::reason::Code;
 use crate::records::ending::FileEnding;
 use crate::records::file::{FileReading, ShapeReading};
 use crate::records::splitter::reads_as_one;
 use crate::records::start::Rules;
-use crate::rejects::Code;
+use crate::repair::Repairs;
 use crate::source::Charset;
-use crate::spec::plan::{EndingPlan, Header, KindPlan, Place, Plan, WhenUnencodable};
-use crate::tally::Repairs;
 use crate::values::{Cell, Valued};
 use crate::visible::visible_short;
+use crate::words::{Header, WhenUnencodable};
 
 /// Why a value cannot be written so that it is read back the same.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -196,7 +198,7 @@ impl<'p> RecordWriter<'p> {
     }
 
     /// The columns that are written.
-    pub fn columns(&self) -> impl Iterator<Item = &crate::spec::plan::ColumnPlan> {
+    pub fn columns(&self) -> impl Iterator<Item = &crate::plan::ColumnPlan> {
         self.columns.iter().map(|column| column.plan)
     }
 

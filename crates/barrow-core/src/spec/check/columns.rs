@@ -3,12 +3,13 @@
 use std::collections::HashMap;
 
 use super::{header, is_fixed, it};
-use crate::spec::plan::{ColumnPlan, Header, Place};
-use crate::spec::problem::{At, Problem};
-use crate::spec::types::Type;
+use crate::plan::{ColumnPlan, Place};
+use crate::problem::{At, Problem};
 use crate::spec::written::{Column, Known, KnownColumn, Shape, Written};
+use crate::types::Type;
 use crate::values::{ColumnReader, ReaderOptions};
 use crate::visible::visible;
+use crate::words::Header;
 
 /// No record has more fields than this.
 const MOST_FIELDS: u64 = 1_000_000;

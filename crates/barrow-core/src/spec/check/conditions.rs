@@ -3,10 +3,10 @@
 use std::ops::Range;
 
 use crate::conditions::{Condition, Scope};
-use crate::spec::plan::{CheckPlan, ColumnPlan};
-use crate::spec::problem::{At, Problem};
-use crate::spec::types::Type;
+use crate::plan::{CheckPlan, ColumnPlan};
+use crate::problem::{At, Problem};
 use crate::spec::written::Check;
+use crate::types::Type;
 
 /// Reads a condition; what is wrong with it becomes a problem of the spec.
 pub fn condition(

@@ -1,10 +1,12 @@
 //! Checks what only fixed layouts and numbers in special forms have.
 
-use crate::spec::plan::{ColumnPlan, FixedPlan, Form, Header, Place};
-use crate::spec::problem::{At, Problem};
-use crate::spec::types::Type;
+use crate::format::FixedPlan;
+use crate::plan::{ColumnPlan, Place};
+use crate::problem::{At, Problem};
 use crate::spec::written::{Column, Values, Written};
+use crate::types::Type;
 use crate::values::NumberForm;
+use crate::words::{Form, Header};
 
 /// The widest record of a fixed layout: as long as any record may be.
 const WIDEST: u64 = 256 << 20;

@@ -5,10 +5,12 @@ use std::collections::{HashMap, HashSet};
 use super::template::{Names, template};
 use super::{columns, conditions, fixed, header, is_fixed, it};
 use crate::conditions::Scope;
-use crate::spec::nearest::did_you_mean;
-use crate::spec::plan::{ColumnPlan, EndingPlan, Header, KindPlan, Part};
-use crate::spec::problem::{At, Problem};
+use crate::format::EndingPlan;
+use crate::nearest::did_you_mean;
+use crate::plan::{ColumnPlan, KindPlan, Part};
+use crate::problem::{At, Problem};
 use crate::spec::written::{Kind, Shape, Written};
+use crate::words::Header;
 
 /// Every kind of record.
 pub fn kinds(written: &Written, ending: &EndingPlan, problems: &mut Vec<Problem>) -> Vec<KindPlan> {

@@ -3,12 +3,10 @@
 use std::ops::Range;
 
 use super::{it, words_span};
-use crate::spec::plan::{
-    WhenNotAllowed, WhenOutOfRange, WhenTooLong, WhenTooPrecise, WhenUnreadable,
-};
-use crate::spec::problem::{At, Problem};
-use crate::spec::types::Type;
+use crate::problem::{At, Problem};
 use crate::spec::written::Column;
+use crate::types::Type;
+use crate::words::{WhenNotAllowed, WhenOutOfRange, WhenTooLong, WhenTooPrecise, WhenUnreadable};
 
 fn span<T>(at: &Option<At<T>>) -> Option<Range<usize>> {
     at.as_ref().map(|at| at.span.clone())

@@ -14,13 +14,14 @@ mod values;
 
 use std::path::PathBuf;
 
-use super::plan::{
-    Every, ExportPlan, Header, Measure, Mode, Per, Plan, RejectsPlan, SourcePlan, TargetPlan,
-    Tolerance, WhenUndecodable, WhenUnencodable,
-};
-use super::problem::{At, Problem};
-use super::written::{Known, Layout, Written};
+use super::written::{Known, Written};
+use crate::plan::{ExportPlan, Plan, RejectsPlan, SourcePlan, TargetPlan};
+use crate::problem::{At, Problem};
 use crate::source::{Charset, Packing};
+use crate::words::Layout;
+use crate::words::{
+    Every, Header, Measure, Mode, Per, Tolerance, WhenUndecodable, WhenUnencodable,
+};
 
 /// How many reasons are written in full unless the spec says otherwise.
 const KEEP: u64 = 10_000;
@@ -315,7 +316,7 @@ fn rejects(written: &Written, problems: &mut Vec<Problem>) -> RejectsPlan {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::spec::plan::Place;
+    use crate::plan::Place;
 
     fn found(text: &str) -> Vec<String> {
         match plan(text) {

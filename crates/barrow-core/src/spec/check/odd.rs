@@ -3,8 +3,8 @@
 use super::values;
 use std::collections::HashMap;
 
-use crate::spec::plan::{ColumnPlan, KindPlan};
-use crate::spec::problem::{At, Problem};
+use crate::plan::{ColumnPlan, KindPlan};
+use crate::problem::{At, Problem};
 use crate::spec::written::{Column, Written};
 use crate::values::{Cell, ColumnReader, LimitOptions, ReaderOptions};
 
@@ -56,7 +56,7 @@ fn columns<'w>(
 fn year_without_a_century(
     column: &Column,
     written: &Written,
-    ty: crate::spec::Type,
+    ty: crate::types::Type,
 ) -> Option<Problem> {
     let own = column.keys.two_digit_years_from.as_ref();
     if own
@@ -104,7 +104,7 @@ fn two_words_for_one(column: &Column, plan: &ColumnPlan, help: &str) -> Option<P
 fn null_that_is_a_value(
     column: &Column,
     written: &Written,
-    ty: crate::spec::Type,
+    ty: crate::types::Type,
 ) -> Option<Problem> {
     if ty.is_text() {
         return None;

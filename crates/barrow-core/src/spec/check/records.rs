@@ -1,13 +1,13 @@
 //! Checks how records are found and split.
 
 use super::{header, is_fixed, it};
+use crate::format::{DelimitedPlan, EndingPlan, Escape};
+use crate::plan::RecordPlan;
+use crate::problem::{At, Problem};
 use crate::records::scan::LONGEST_MARK;
-use crate::spec::plan::{
-    DelimitedPlan, EndingPlan, Escape, Header, Measure, PreambleKey, RecordPlan, WhenBlank,
-    WhenLong, WhenShort,
-};
-use crate::spec::problem::{At, Problem};
-use crate::spec::written::{Delimited, Records, Spaces, Written};
+use crate::spec::written::{Delimited, Records, Written};
+use crate::words::Spaces;
+use crate::words::{Header, Measure, PreambleKey, WhenBlank, WhenLong, WhenShort};
 
 /// The longest record unless the spec says otherwise: 1 MiB.
 const LONGEST: u64 = 1 << 20;

@@ -1,9 +1,10 @@
 //! Checks templates of computed values.
 
 use super::conditions::inner;
-use crate::spec::nearest::did_you_mean;
-use crate::spec::plan::{ColumnPlan, KindPlan, Part, Template};
-use crate::spec::problem::{At, Problem};
+use crate::nearest::did_you_mean;
+use crate::plan::{ColumnPlan, KindPlan, Part, Template};
+
+use crate::problem::{At, Problem};
 
 /// What a template may name beside columns.
 const FACTS: [(&str, Part); 5] = [
@@ -120,7 +121,7 @@ impl Names<'_> {
     }
 
     fn is_computed(&self, place: usize) -> bool {
-        self.all[place].place == crate::spec::plan::Place::Computed
+        self.all[place].place == crate::plan::Place::Computed
     }
 
     /// `kind.column`, where there is such a kind before this one.

@@ -3,11 +3,12 @@
 use super::conditions::names;
 use super::kinds::also_read;
 use super::{is_fixed, it};
-use crate::spec::nearest::did_you_mean;
-use crate::spec::plan::{Header, KindPlan, PartKey, PreambleKey, TotalAt, TotalOf, TotalPlan};
-use crate::spec::problem::Problem;
-use crate::spec::types::Type;
+use crate::nearest::did_you_mean;
+use crate::plan::{KindPlan, TotalAt, TotalOf, TotalPlan};
+use crate::problem::Problem;
 use crate::spec::written::{Total, Written};
+use crate::types::Type;
+use crate::words::{FilePart, Header, PreambleKey};
 
 /// Every total; the columns that are summed are read.
 pub fn totals(
@@ -53,12 +54,12 @@ fn one(
 }
 
 /// The part must have the line.
-fn is_there(part: PartKey, total: &Total, written: &Written, problems: &mut Vec<Problem>) {
+fn is_there(part: FilePart, total: &Total, written: &Written, problems: &mut Vec<Problem>) {
     let line = it(&total.line).unwrap_or(1);
     let lines = match part {
-        PartKey::Trailer => it(&written.records.trailer).unwrap_or(0),
-        PartKey::Header => u64::from(super::header(written) != Header::None),
-        PartKey::Preamble => match it(&written.records.preamble) {
+        FilePart::Trailer => it(&written.records.trailer).unwrap_or(0),
+        FilePart::Header => u64::from(super::header(written) != Header::None),
+        FilePart::Preamble => match it(&written.records.preamble) {
             Some(PreambleKey::Auto) => u64::MAX,
             Some(PreambleKey::Lines(lines)) => lines,
             None => 0,
@@ -67,12 +68,12 @@ fn is_there(part: PartKey, total: &Total, written: &Written, problems: &mut Vec<
     if line == 0 || line > lines {
         let part_span = total.part.as_ref().map(|at| at.span.clone());
         let span = total.line.as_ref().map(|at| at.span.clone()).or(part_span);
-        let word = crate::spec::section::Word::word(part);
+        let word = crate::words::Word::word(part);
         let message = match lines {
             0 => format!("a total stands in the {word}, and the spec says there is none"),
             _ => format!("the {word} has no line {line}"),
         };
-        let key = if part == PartKey::Header {
+        let key = if part == FilePart::Header {
             "\"skip\""
         } else {
             "how many lines it has"

@@ -3,11 +3,12 @@
 use std::ops::Range;
 
 use super::{is_fixed, it, texts, words_span};
-use crate::spec::plan::{Form, Trim, WhenUndecodable};
-use crate::spec::problem::{At, Problem};
-use crate::spec::types::Type;
-use crate::spec::written::{Column, Controls, InnerBlanks, LengthIn, NormalForm, Values, Written};
+use crate::problem::{At, Problem};
+use crate::spec::written::{Column, Values, Written};
+use crate::types::Type;
 use crate::values::{LimitOptions, Policies, ReaderOptions, StepOptions};
+use crate::words::{Controls, InnerBlanks, LengthIn, NormalForm};
+use crate::words::{Form, Trim, WhenUndecodable};
 
 /// The column's own key, else that of `[values]`.
 fn either<T: Clone>(own: &Option<At<T>>, shared: &Option<At<T>>) -> Option<T> {

@@ -8,9 +8,9 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use barrow_core::keys::Twice;
-use barrow_core::spec::plan::Tolerance;
 use barrow_core::tally::Tally;
 use barrow_core::visible::visible;
+use barrow_core::words::Tolerance;
 use barrow_targets::Merged;
 use serde_json::Value;
 

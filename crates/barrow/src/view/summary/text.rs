@@ -2,9 +2,10 @@
 
 use std::io::{self, Write};
 
+use barrow_core::reason::Code;
 use barrow_core::records::block::LeftOut;
-use barrow_core::rejects::Code;
-use barrow_core::tally::{ReasonKind, Repair};
+use barrow_core::repair::Repair;
+use barrow_core::tally::ReasonKind;
 use barrow_core::visible::visible;
 use barrow_targets::Merged;
 use owo_colors::OwoColorize;

@@ -6,19 +6,20 @@
 
 use std::borrow::Cow;
 
-use super::cell::{Cell, Piece};
-use super::change::{Change, What};
-use super::kind::{Kind, Place};
-use super::limits::{Valued, Verdict};
-use super::reader::{AnyKind, ColumnReader, with_kind};
-use super::steps::Steps;
-use super::trim::trimmed;
+use crate::format::DelimitedPlan;
+use crate::reason::Code;
 use crate::records::fields::{Span, unescape};
-use crate::rejects::Code;
+use crate::repair::{Change, What};
 use crate::source::Charset;
 use crate::source::charset::BadBytes;
 use crate::source::transcode::TextMap;
-use crate::spec::plan::{DelimitedPlan, QuotedEmpty, Trim, WhenUndecodable};
+use crate::values::cell::{Cell, Piece};
+use crate::values::kind::{Kind, Place};
+use crate::values::limits::{Valued, Verdict};
+use crate::values::reader::{AnyKind, ColumnReader, with_kind};
+use crate::values::steps::Steps;
+use crate::values::trim::trimmed;
+use crate::words::{QuotedEmpty, Trim, WhenUndecodable};
 
 /// The fields of a block's records, row by row.
 pub struct Fields<'b> {

@@ -3,17 +3,13 @@
 
 use std::path::PathBuf;
 
-use super::problem::Problem;
-use super::types::Type;
-pub use super::written::{
-    Afterwards, Align, Case, Disposal, Every, Form, Header, Measure, Mode, Part as PartKey, Per,
-    PreambleKey, QuoteWhen, QuotedEmpty, Sign, Tolerance, Trim, WhenBlank, WhenChanged, WhenEmpty,
-    WhenLong, WhenNewColumn, WhenNotAllowed, WhenNotListed, WhenOutOfRange, WhenShort, WhenTooLong,
-    WhenTooPrecise, WhenUndecodable, WhenUnencodable, WhenUnfit, WhenUnreadable,
-};
 use crate::conditions::Condition;
+use crate::format::{DelimitedPlan, EndingPlan, FixedPlan};
+use crate::problem::Problem;
 use crate::source::{Charset, Packing};
+use crate::types::Type;
 use crate::values::ColumnReader;
+use crate::words::*;
 
 /// A checked spec.
 #[derive(Debug)]
@@ -158,7 +154,7 @@ pub struct TotalPlan {
     /// The kind of record; none for all.
     pub kind: Option<usize>,
     /// The part of the file that states it.
-    pub part: PartKey,
+    pub part: FilePart,
     /// The line of that part, 0-based.
     pub line: usize,
     /// Where on the line.
@@ -240,53 +236,6 @@ pub struct RecordPlan {
     pub measure: Option<Measure>,
     /// How wide records without an end are.
     pub width: usize,
-}
-
-/// Where the fields of a fixed layout stand.
-#[derive(Debug)]
-pub struct FixedPlan {
-    /// For each field, its first character or byte, 0-based, and its width.
-    pub slices: Vec<(usize, usize)>,
-    /// For each field, whether it is text.
-    pub text: Vec<bool>,
-    /// How wide a whole record is.
-    pub width: usize,
-}
-
-/// How a record ends, before a file has been looked at.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum EndingPlan {
-    /// As the file's first line ends.
-    Auto,
-    /// With this text.
-    Text(String),
-    /// Not at all: each is as wide as the fixed layout says.
-    None,
-}
-
-/// What sets fields apart: as text in a plan, as bytes in the reading of a file.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct DelimitedPlan {
-    /// Between two fields; empty only in a fixed layout.
-    pub delimiter: Vec<u8>,
-    /// Around a field; empty where nothing quotes.
-    pub quote: Vec<u8>,
-    /// How a quote stands inside quotes.
-    pub escape: Escape,
-    /// The record's end, where the spec says it: an escape makes it ordinary text too.
-    pub ending: Vec<u8>,
-    /// A space, where those between a delimiter and its field are skipped; else empty.
-    pub space: Vec<u8>,
-}
-
-/// How a quote stands inside a quoted field.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Escape {
-    /// Twice.
-    Doubled,
-    /// After this character, which makes a delimiter, a quote, a line end or
-    /// itself ordinary text, inside quotes and outside.
-    With(Vec<u8>),
 }
 
 /// One column.
@@ -375,58 +324,4 @@ pub struct RejectsPlan {
     pub per: Per,
     /// How many reasons are written in full; those beyond are counted.
     pub keep: u64,
-}
-
-impl DelimitedPlan {
-    /// The escape character's bytes; empty where quotes are doubled.
-    pub fn escape_text(&self) -> &[u8] {
-        match &self.escape {
-            Escape::Doubled => &[],
-            Escape::With(text) => text,
-        }
-    }
-
-    /// How many bytes at the start of `rest`, which follows an escape, are
-    /// escaped by it. Zero means that the escape is ordinary text.
-    pub fn escapable(&self, rest: &[u8]) -> usize {
-        [
-            self.escape_text(),
-            &self.quote,
-            &self.delimiter,
-            &self.ending,
-        ]
-        .into_iter()
-        .find(|text| !text.is_empty() && rest.starts_with(text))
-        .map_or(0, <[u8]>::len)
-    }
-
-    /// Where the field behind a delimiter starts: at `at`, or after the spaces there.
-    pub fn field_start(&self, bytes: &[u8], mut at: usize) -> usize {
-        if let [space] = self.space.as_slice() {
-            while bytes.get(at) == Some(space) {
-                at += 1;
-            }
-        }
-        at
-    }
-
-    /// Whether a field starts at `at`, looking at no byte before `floor`: behind a
-    /// delimiter, and the spaces after it where they are skipped. Delimiters are found
-    /// from the left, as fields are split.
-    pub fn starts_field(&self, bytes: &[u8], floor: usize, mut at: usize) -> bool {
-        if let [space] = self.space.as_slice() {
-            while at > floor && bytes[at - 1] == *space {
-                at -= 1;
-            }
-        }
-        let delimiter = self.delimiter.as_slice();
-        if let [byte] = delimiter {
-            return at > floor && bytes[at - 1] == *byte;
-        }
-        let mut from = floor;
-        while let Some(i) = memchr::memmem::find(&bytes[from..at], delimiter) {
-            from += i + delimiter.len();
-        }
-        from == at && at > floor
-    }
 }

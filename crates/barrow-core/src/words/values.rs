@@ -1,7 +1,7 @@
 //! The words of `[values]` and of columns: how values are written, and what is done with
 //! those that will not do.
 
-use super::section::words;
+use super::words;
 
 words! {
     /// Where a number's sign stands.
