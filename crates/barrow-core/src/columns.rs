@@ -6,9 +6,10 @@
 
 use std::borrow::Cow;
 
-use crate::format::DelimitedPlan;
+use crate::format::RecordFormat;
 use crate::reason::Code;
-use crate::records::fields::{Span, unescape};
+use crate::records::layout::unescape;
+use crate::records::span::Span;
 use crate::repair::{Change, What};
 use crate::source::Charset;
 use crate::source::charset::BadBytes;
@@ -36,7 +37,7 @@ pub struct Fields<'b> {
     /// Where the block's bytes were, if they were decoded before splitting.
     pub map: Option<&'b TextMap>,
     /// How escapes are taken out of text.
-    pub delimited: &'b DelimitedPlan,
+    pub format: &'b RecordFormat,
 }
 
 /// A value that could not be read.
@@ -316,7 +317,7 @@ impl ColumnReader {
         }
         if span.is_escaped() {
             let mut plain = Vec::with_capacity(found.text.len());
-            unescape(fields.delimited, span.is_quoted(), &found.text, &mut plain);
+            unescape(fields.format, span, &found.text, &mut plain);
             found.text = Cow::Owned(plain);
         }
         Ok(found)

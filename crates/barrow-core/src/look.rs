@@ -4,12 +4,13 @@ use crate::error::Error;
 use crate::flow::{Batch, Facts, Settler, Worker};
 use crate::plan::Plan;
 use crate::reason::Reason;
-use crate::records::block::{Block, Mark, State};
+use crate::records::block::{BLOCK, Block};
 use crate::records::ending::Found;
-use crate::records::fields;
 use crate::records::kinds::kind_of;
-use crate::records::splitter::{BLOCK, Splitter};
-use crate::records::start::Physical;
+use crate::records::layout::field_ranges;
+use crate::records::lines::Physical;
+use crate::records::mark::Mark;
+use crate::records::splitter::Splitter;
 use crate::source::{Charset, SourceFile};
 use crate::visible::visible;
 
@@ -172,7 +173,8 @@ fn annotated(plan: &Plan, batch: &Batch, index: usize, line: u64) -> RecordAt {
         true => kind_of(&plan.kinds, &file.rules, &block.bytes[mark.range()]).unwrap_or(0),
         false => 0,
     };
-    for (number, range) in ranges(plan, kind, block, mark).into_iter().enumerate() {
+    let ranges = field_ranges(&file.rules, &plan.kinds[kind], &block.bytes, mark);
+    for (number, range) in ranges.into_iter().enumerate() {
         if range.start < from || range.start > to || (range.start == to && to != from) {
             continue;
         }
@@ -199,35 +201,6 @@ fn annotated(plan: &Plan, batch: &Batch, index: usize, line: u64) -> RecordAt {
     let whole = reasons.iter().filter(|r| r.field.is_none());
     at.troubles.extend(whole.map(|r| r.says.to_string()));
     at
-}
-
-/// The fields of a record, as ranges of the block.
-fn ranges(plan: &Plan, kind: usize, block: &Block, mark: &Mark) -> Vec<std::ops::Range<usize>> {
-    let Some(file) = &block.file else {
-        return Vec::new();
-    };
-    if let Some(fixed) = &plan.kinds[kind].fixed {
-        let start = mark.start as usize;
-        let text = &block.bytes[mark.range()];
-        let by_characters = plan.by_characters(&file.rules.charset);
-        let border = |place: usize| match by_characters {
-            true => crate::records::widths::characters(text, place).unwrap_or(text.len()),
-            false => place.min(text.len()),
-        };
-        let slices = fixed.slices.iter();
-        return slices
-            .map(|(s, w)| start + border(*s)..start + border(s + w))
-            .collect();
-    }
-    if matches!(
-        mark.state,
-        State::TooLong | State::TooLongRest | State::Blank
-    ) {
-        return Vec::new();
-    }
-    let mut spans = Vec::new();
-    let _ = fields::split(&file.rules.delimited, &block.bytes, mark, &mut spans);
-    spans.into_iter().map(fields::Span::range).collect()
 }
 
 /// A piece of a file as people read it.

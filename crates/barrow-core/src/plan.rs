@@ -4,7 +4,7 @@
 use std::path::PathBuf;
 
 use crate::conditions::Condition;
-use crate::format::{DelimitedPlan, EndingPlan, FixedPlan};
+use crate::format::{FieldSlices, RecordEnd, RecordFormat};
 use crate::problem::Problem;
 use crate::source::{Charset, Packing};
 use crate::types::Type;
@@ -62,7 +62,7 @@ pub struct KindPlan {
     /// row's cells stand in this order.
     pub read: Vec<usize>,
     /// Where the fields of a fixed layout stand.
-    pub fixed: Option<FixedPlan>,
+    pub fixed: Option<FieldSlices>,
     /// Whether its rows are loaded.
     pub load: bool,
     /// Its own table; none for the target's.
@@ -84,6 +84,11 @@ impl KindPlan {
     /// Where the cells of the column at `place` stand, if it is read.
     pub fn slot(&self, place: usize) -> Option<usize> {
         self.read.iter().position(|read| *read == place)
+    }
+
+    /// The first character or byte of a field of a fixed layout, 0-based, and its width.
+    pub fn slice(&self, field: usize) -> Option<(usize, usize)> {
+        self.fixed.as_ref()?.slices.get(field).copied()
     }
 
     /// The fields of a record: one more than the highest place of a column.
@@ -211,7 +216,7 @@ pub struct SourcePlan {
 #[derive(Debug)]
 pub struct RecordPlan {
     /// How a record ends.
-    pub ending: EndingPlan,
+    pub ending: RecordEnd,
     /// Lines before the header.
     pub preamble: PreambleKey,
     /// What the header is for.
@@ -230,12 +235,8 @@ pub struct RecordPlan {
     pub when_new_column: WhenNewColumn,
     /// The longest record, in bytes.
     pub longest: usize,
-    /// What sets fields apart; for a fixed layout, nothing.
-    pub delimited: DelimitedPlan,
-    /// What the widths of a fixed layout count, if the layout is one.
-    pub measure: Option<Measure>,
-    /// How wide records without an end are.
-    pub width: usize,
+    /// The layout.
+    pub format: RecordFormat,
 }
 
 /// One column.

@@ -1,8 +1,17 @@
 //! Why a record did not load.
 
+use std::path::Path;
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
+
+/// The name of the file of reasons in a folder of rejects.
+pub const REASONS: &str = "reasons.jsonl";
+
+/// Whether the file at `path` stands in a folder of rejects, beside their reasons.
+pub fn has_reasons_beside(path: &Path) -> bool {
+    path.with_file_name(REASONS).is_file()
+}
 
 /// What is wrong, as a word. The words stand in `reasons.jsonl`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]

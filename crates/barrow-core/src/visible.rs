@@ -49,6 +49,11 @@ pub fn is_invisible(c: char) -> bool {
         | '\u{FFF9}'..='\u{FFFB}' | '\u{E0000}'..='\u{E007F}')
 }
 
+/// A path with whatever is not plain text in it made visible.
+pub fn visible_path(path: &std::path::Path) -> String {
+    visible(path.as_os_str().as_encoded_bytes())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -18,7 +18,7 @@ fn drafted(
 ) -> (tempfile::NamedTempFile, Result<Draft, String>) {
     let mut file = tempfile::NamedTempFile::new().unwrap();
     file.write_all(bytes).unwrap();
-    let files = [SourceFile::Path(file.path().to_path_buf())];
+    let files = [SourceFile::local(file.path().to_path_buf())];
     let options = Options {
         threads: 2,
         block_size,

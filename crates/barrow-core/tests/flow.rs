@@ -26,7 +26,7 @@ fn over_a_long_file<T: Send + 'static>(
     };
     let (tell, told) = mpsc::channel();
     std::thread::spawn(move || {
-        let _ = tell.send(work(&plan, vec![SourceFile::Path(path)], options));
+        let _ = tell.send(work(&plan, vec![SourceFile::local(path)], options));
     });
     let ended = told.recv_timeout(Duration::from_secs(60));
     ended.expect("nobody waits for what never comes")
@@ -94,7 +94,7 @@ fn batches_that_are_kept_stay_as_they_came_and_the_others_come_in_order() {
 #[test]
 fn a_file_that_cannot_be_read_comes_after_all_batches_before_it() {
     let found = over_a_long_file(|plan, mut files, options| {
-        files.push(SourceFile::Path("no such file".into()));
+        files.push(SourceFile::local("no such file"));
         let mut found = (0, 0);
         let ended = flow::run_into(plan, files, options, &|_| {}, |batches| {
             while let Some(batch) = batches.next() {

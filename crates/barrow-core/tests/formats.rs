@@ -421,7 +421,7 @@ fn columns_found_in_another_case_are_said() {
 #[test]
 fn a_plan_knows_how_it_is_measured() {
     let spec = "[records]\nlayout = \"fixed\"\n[fixed]\nmeasure = \"bytes\"\n[columns]\na = { type = \"text\", width = 2 }\n";
-    assert!(plan(spec).by_bytes());
+    assert!(plan(spec).records.format.fixed().unwrap().counts_bytes());
 }
 
 #[test]

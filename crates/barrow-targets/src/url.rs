@@ -3,7 +3,7 @@
 use std::fmt;
 use std::path::{Path, PathBuf};
 
-use barrow_core::visible::visible;
+use barrow_core::visible::{visible, visible_path};
 
 use crate::dialect::Dialect;
 use crate::error::Error;
@@ -79,7 +79,7 @@ impl fmt::Display for Url {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Url::Sqlite(path) => {
-                write!(f, "sqlite:{}", visible(path.as_os_str().as_encoded_bytes()))
+                write!(f, "sqlite:{}", visible_path(path))
             }
             // A slip may have put the password where another part is shown.
             Url::Postgres(server) | Url::MariaDb(server) => {

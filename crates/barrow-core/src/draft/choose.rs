@@ -1,5 +1,6 @@
 //! Chooses a type for each column: one that holds every value, with room for the next.
 
+use super::choice::{Choice, Chosen};
 use super::judge::{self, Class, Judgement, Order};
 use super::layout::{Heading, Layout, Part, Shape};
 use super::patterns::KNOWN;
@@ -7,59 +8,6 @@ use super::profile::{MARKS, Profile};
 use super::remark::Remark;
 use crate::types::Type;
 use crate::visible::visible;
-
-/// A column as a draft proposes it.
-#[derive(Debug, Clone)]
-pub struct Chosen {
-    /// Its name, fit for SQL.
-    pub name: String,
-    /// The header's name, where it is another.
-    pub from: Option<String>,
-    /// What was chosen.
-    pub choice: Choice,
-    /// How many values, nulls, examples and so on, in one line.
-    pub evidence: String,
-    /// What cannot be decided, or stands against the choice.
-    pub remarks: Vec<Remark>,
-    /// Whether no record has a value, and the header no name: a delimiter at the end.
-    pub is_nothing: bool,
-}
-
-/// A type and how its values are written.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Choice {
-    /// The type.
-    pub ty: Type,
-    /// Beside an empty field.
-    pub null_words: Vec<String>,
-    /// Whether spaces around a value are taken off.
-    pub trim: bool,
-    /// The decimal mark and the group mark, where they are not the usual.
-    pub marks: Option<(String, String)>,
-    /// What may stand around a number.
-    pub take_off: Vec<String>,
-    /// Where a number's sign stands, where it is not before it.
-    pub sign: Option<&'static str>,
-    /// The patterns, where they are not the usual.
-    pub patterns: Vec<String>,
-    /// The words for true and for false, where they are not the usual.
-    pub words: Option<(String, String)>,
-}
-
-impl Choice {
-    fn new(ty: Type) -> Choice {
-        Choice {
-            ty,
-            null_words: Vec::new(),
-            trim: false,
-            marks: None,
-            take_off: Vec::new(),
-            sign: None,
-            patterns: Vec::new(),
-            words: None,
-        }
-    }
-}
 
 /// Digits that binary floating point keeps, whatever they are.
 const FLOAT_DIGITS: u32 = 15;

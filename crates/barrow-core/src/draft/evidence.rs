@@ -1,6 +1,6 @@
 //! What was seen of a column, in one line.
 
-use super::choose::Choice;
+use super::choice::Choice;
 use super::profile::{MARKS, Profile};
 use crate::visible::visible_short;
 

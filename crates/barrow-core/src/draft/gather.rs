@@ -6,7 +6,7 @@ use std::sync::Mutex;
 use super::layout::{Layout, Shape};
 use super::profile::{Course, Hashed, Hint, Profile};
 use super::remark::Remark;
-use super::write;
+use super::sections;
 use crate::error::Error;
 use crate::flow::{self, Batch, Failure, Options, Sink};
 use crate::keys::{Key, Keys, Twice};
@@ -139,7 +139,7 @@ impl Gathered {
 
 /// The plan that reads every column as text.
 pub(super) fn as_text(shape: &Shape) -> Result<Plan, Error> {
-    let text = write::reading(shape);
+    let text = sections::reading(shape);
     read_plan(&text).map_err(|problems| {
         let words: Vec<String> = problems.into_iter().map(|p| p.message).collect();
         Error::Worker(format!(

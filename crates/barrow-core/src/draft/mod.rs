@@ -5,6 +5,7 @@
 //! columns are judged together, a type is chosen for each, and a spec is written with
 //! its evidence, and with remarks on what was not plain.
 
+mod choice;
 mod choose;
 mod evidence;
 mod gather;
@@ -15,10 +16,11 @@ mod patterns;
 mod profile;
 mod remark;
 mod sample;
+mod sections;
 mod value_kind;
 mod write;
 
-pub use choose::{Choice, Chosen};
+pub use choice::{Choice, Chosen};
 pub use judge::Judgement;
 pub use layout::{Delimited, Heading, Layout, Part, Shape};
 pub use names::table_name;
@@ -27,7 +29,8 @@ pub use remark::Remark;
 
 use crate::error::Error;
 use crate::flow::Options;
-use crate::records::splitter::{BLOCK, Splitter};
+use crate::records::block::BLOCK;
+use crate::records::splitter::Splitter;
 use crate::source::SourceFile;
 use gather::{Differ, Gathered, as_text, gather};
 

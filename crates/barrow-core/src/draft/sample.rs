@@ -2,7 +2,7 @@
 
 use crate::error::Error;
 use crate::records::ending::{FileEnding, Found};
-use crate::records::start::{Start, open};
+use crate::records::opening::{Start, open};
 use crate::source::{Packing, SourceFile};
 use crate::spec::read_plan;
 

@@ -6,7 +6,7 @@ use base64::Engine;
 
 use super::moment::{MomentForm, usual};
 use super::number::{self, Width};
-use super::record::Refusal;
+use super::refusal::Refusal;
 use super::typed::Misfit;
 use crate::plan::ColumnPlan;
 use crate::reason::Code;

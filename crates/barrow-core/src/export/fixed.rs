@@ -3,12 +3,12 @@
 use std::ops::Range;
 
 use super::encode::Encode;
-use super::record::{Refusal, refusal};
-use crate::format::{EndingPlan, FixedPlan};
+use super::refusal::{Refusal, refusal};
+use crate::format::{FixedFormat, RecordEnd};
 use crate::plan::{KindPlan, Place, Plan};
 use crate::reason::Code;
 use crate::source::Charset;
-use crate::words::{Align, Measure};
+use crate::words::Align;
 
 /// A fixed layout as it is written.
 pub struct Fixed {
@@ -41,7 +41,7 @@ impl Fixed {
     pub fn new(
         plan: &Plan,
         kind: &KindPlan,
-        fixed: &FixedPlan,
+        format: FixedFormat,
         encode: &Encode,
         ending: &str,
         problems: &mut Vec<String>,
@@ -58,7 +58,9 @@ impl Fixed {
             let Place::Field(field) = column.place else {
                 continue;
             };
-            let (start, wide) = fixed.slices[field];
+            let Some((start, wide)) = kind.slice(field) else {
+                continue;
+            };
             let is_number = column.ty.is_number();
             // Zeros stand between a number and its sign, and are put there.
             let pad = column.pad.filter(|pad| *pad != '0' || !is_number);
@@ -83,8 +85,8 @@ impl Fixed {
         };
         Fixed {
             slots,
-            width: fixed.width,
-            by_bytes: plan.records.measure == Some(Measure::Bytes),
+            width: kind.fixed.as_ref().map_or(0, |fixed| fixed.width),
+            by_bytes: format.counts_bytes(),
             space,
             ends,
         }
@@ -126,7 +128,7 @@ fn ends(plan: &Plan, encode: &Encode, ending: &str) -> Vec<u8> {
         return Vec::new();
     }
     let mut texts = vec![ending.to_string()];
-    if plan.records.ending == EndingPlan::Auto {
+    if plan.records.ending == RecordEnd::Auto {
         texts.extend(["\n".into(), "\r".into(), "\u{85}".into()]);
     }
     let first = |text: &String| {

@@ -1,6 +1,6 @@
 //! What sets the fields of a delimited record apart, and when a field is quoted.
 
-use crate::format::Escape;
+use crate::format::{DelimitedFormat, Escape};
 use crate::plan::Plan;
 use crate::words::{Header, QuoteWhen};
 
@@ -35,9 +35,8 @@ pub struct Marks {
 
 impl Marks {
     /// Those of a delimited format; records end with `ending`.
-    pub fn new(plan: &Plan, ending: &str) -> Marks {
+    pub fn new(plan: &Plan, d: &DelimitedFormat, ending: &str) -> Marks {
         let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
-        let d = &plan.records.delimited;
         let own = [
             d.delimiter.as_slice(),
             &d.quote,

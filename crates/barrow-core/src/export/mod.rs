@@ -13,9 +13,11 @@ mod moment;
 mod number;
 mod pack;
 mod record;
+mod refusal;
 mod typed;
 
 pub use lines::{Lines, Told};
 pub use pack::Packer;
-pub use record::{RecordWriter, Refusal, Unfit, Written};
+pub use record::{RecordWriter, Unfit, Written};
+pub use refusal::Refusal;
 pub use typed::{Cells, Loose, Misfit, Typing};

@@ -3,7 +3,6 @@
 use std::any::Any;
 
 use super::reasons::LONGEST_SHOWN;
-use super::totals::Difference;
 use crate::columns::Fault;
 use crate::plan::KindPlan;
 use crate::reason::{Code, Reason, Reject};
@@ -179,4 +178,19 @@ impl Batch {
         };
         Batch::reject(&self.block, mark, vec![reason])
     }
+}
+
+/// A total that differs from what the file states.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Difference {
+    /// The file as people named it.
+    pub file: String,
+    /// What was counted: `records`, or a column's name.
+    pub of: String,
+    /// Where it is stated: `trailer, line 1`.
+    pub place: String,
+    /// What the file states.
+    pub stated: String,
+    /// What was found in it.
+    pub found: String,
 }

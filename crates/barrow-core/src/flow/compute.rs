@@ -9,8 +9,8 @@ use super::reasons::LONGEST_SHOWN;
 use crate::plan::{ColumnPlan, KindPlan, Part, Template};
 use crate::reason::Code;
 use crate::records::block::Block;
-use crate::records::fields::Span;
 use crate::records::file::FileReading;
+use crate::records::span::Span;
 
 use crate::columns::Fault;
 use crate::repair::Change;

@@ -22,16 +22,16 @@ use crossbeam_channel::{Receiver, Sender, bounded};
 
 use batches::Done;
 
-pub use batch::{Batch, Rows};
+pub use batch::{Batch, Difference, Rows};
 pub use batches::Batches;
 pub use facts::Facts;
 pub use settle::Settler;
-pub use totals::Difference;
 pub use worker::Worker;
 
 use crate::error::Error;
 use crate::plan::Plan;
-use crate::records::splitter::{BLOCK, Splitter};
+use crate::records::block::BLOCK;
+use crate::records::splitter::Splitter;
 use crate::source::SourceFile;
 
 /// How a flow is run.

@@ -3,9 +3,10 @@
 use super::batch::Batch;
 use super::reasons::readable;
 use crate::reason::{Code, Reason, Reject};
-use crate::records::block::{Block, Mark};
-use crate::records::fields::Span;
-use crate::records::fixed::Misfit;
+use crate::records::block::Block;
+use crate::records::fixed::cut::Misfit;
+use crate::records::mark::Mark;
+use crate::records::span::Span;
 use crate::source::Charset;
 
 /// What is wrong with the shape of a record.

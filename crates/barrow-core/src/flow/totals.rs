@@ -1,31 +1,17 @@
 //! Totals that a file states of itself, against what was found in it.
 
-use super::batch::Batch;
+use super::batch::{Batch, Difference};
 use crate::plan::{KindPlan, Plan, TotalAt, TotalOf, TotalPlan};
-use crate::records::block::{FileEnd, Mark, State};
+use crate::records::block::FileEnd;
 use crate::records::ending::Found;
-use crate::records::fields;
 use crate::records::file::FileReading;
+use crate::records::layout::named_fields;
+use crate::records::mark::State;
 use crate::source::Charset;
 use crate::values::{Cell, NumberForm, Valued, decimal, scaled};
 use crate::visible::visible_short;
 use crate::words::FilePart;
 use crate::words::Word;
-
-/// A total that differs from what the file states.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Difference {
-    /// The file as people named it.
-    pub file: String,
-    /// What was counted: `records`, or a column's name.
-    pub of: String,
-    /// Where it is stated: `trailer, line 1`.
-    pub place: String,
-    /// What the file states.
-    pub stated: String,
-    /// What was found in it.
-    pub found: String,
-}
 
 /// Counts what a batch's records add to each total. Every record of the file
 /// counts, whether it loads or not.
@@ -184,9 +170,7 @@ fn stated(total: &TotalPlan, file: &FileReading, end: &FileEnd) -> Result<String
                 .charset
                 .bytes_of(line)
                 .unwrap_or_else(|| line.clone().into());
-            let mark = Mark::new(0..bytes.len(), bytes.len(), 0, State::Quoted);
-            let mut spans = Vec::new();
-            let _ = fields::split(&file.rules.delimited, &bytes, &mark, &mut spans);
+            let spans = named_fields(&file.rules.format, &bytes, 0..bytes.len());
             spans
                 .get(*place)
                 .map(|span| text_of(&file.rules.charset, &bytes[span.range()]))

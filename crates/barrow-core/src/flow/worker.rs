@@ -8,13 +8,16 @@ use super::settle::Settler;
 use super::shape::{Shape, too_long, unclosed};
 use crate::columns::{Fault, Fields, Results};
 use crate::error::Error;
+use crate::format::RecordFormat;
 use crate::plan::{KindPlan, Plan};
 use crate::reason::{Code, Reject};
-use crate::records::block::{Block, Mark, State};
-use crate::records::fields::{self, Span};
+use crate::records::block::Block;
+use crate::records::delimited::fields;
 use crate::records::file::FileReading;
-use crate::records::fixed::Cutter;
+use crate::records::fixed::cut::Cutter;
 use crate::records::kinds::kind_of;
+use crate::records::mark::{Mark, State};
+use crate::records::span::Span;
 use crate::repair::{Change, What};
 use crate::source::Charset;
 use crate::values::{Cell, ColumnReader};
@@ -102,7 +105,7 @@ impl<'p> Worker<'p> {
             clean,
             charset: &file.rules.charset,
             map: block.map.as_ref(),
-            delimited: &self.plan.records.delimited,
+            format: &self.plan.records.format,
         };
         let parts = rows.cells.chunks_exact_mut(rows.height);
         for ((slot, place), cells) in kind.read.iter().enumerate().zip(parts) {
@@ -133,10 +136,9 @@ impl<'p> Worker<'p> {
             return;
         };
         // A record without quotes, set apart by one byte: nearly all of them.
-        let delimited = &file.rules.delimited;
-        let simple = match delimited.delimiter.as_slice() {
-            [delimiter] if delimited.space.is_empty() => Some(*delimiter),
-            _ => None,
+        let simple = match &file.rules.format {
+            RecordFormat::Delimited(delimited) => delimited.lone_byte(),
+            RecordFormat::Fixed(_) => None,
         };
         for (index, mark) in block.marks.iter().enumerate() {
             if let (Some(delimiter), State::Plain) = (simple, mark.state)
@@ -235,14 +237,14 @@ impl<'p> Worker<'p> {
         }
     }
 
-    /// What cuts records of a fixed layout, if the layout is one.
+    /// What cuts records of a fixed layout.
     fn cutter(&self, kind: usize, file: &FileReading) -> Option<Cutter<'p>> {
         let plan = self.plan;
         plan.kinds[kind].fixed.as_ref().map(|fixed| Cutter {
             fixed,
             when_short: plan.records.when_short,
             when_long: plan.records.when_long,
-            by_characters: plan.by_characters(&file.rules.charset),
+            by_characters: file.rules.counts_characters(),
         })
     }
 
@@ -267,21 +269,23 @@ impl<'p> Worker<'p> {
             State::TooLongRest => Err(Shape::rest()),
             State::Blank => Err(Shape::new(Code::BlankLine, "a record")),
             State::Plain | State::Quoted | State::Joined => {
-                if let Some(cutter) = self.cutter(kind, file) {
-                    let repaired = |what| changes.push(change(what));
-                    let cut = cutter.cut(&block.bytes, mark, &mut self.spans[kind], repaired);
-                    return cut.map_err(Shape::from);
-                }
+                let delimited = match &file.rules.format {
+                    RecordFormat::Delimited(delimited) => delimited,
+                    RecordFormat::Fixed(_) => {
+                        let Some(cutter) = self.cutter(kind, file) else {
+                            return Ok(());
+                        };
+                        let repaired = |what| changes.push(change(what));
+                        let cut = cutter.cut(&block.bytes, mark, &mut self.spans[kind], repaired);
+                        return cut.map_err(Shape::from);
+                    }
+                };
                 if mark.state == State::Joined {
                     changes.push(change(What::Joined));
                 }
                 let before = self.spans[kind].len();
-                let split = fields::split(
-                    &file.rules.delimited,
-                    &block.bytes,
-                    mark,
-                    &mut self.spans[kind],
-                );
+                let spans = &mut self.spans[kind];
+                let split = fields::split(delimited, &block.bytes, mark, spans);
                 self.fit(kind, split, before, file.shapes[kind].fields)
                     .map(|repair| {
                         changes.extend(repair.map(change));

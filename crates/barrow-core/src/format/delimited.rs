@@ -2,8 +2,8 @@
 
 /// What sets fields apart: as text in a plan, as bytes in the reading of a file.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct DelimitedPlan {
-    /// Between two fields; empty only in a fixed layout.
+pub struct DelimitedFormat {
+    /// Between two fields.
     pub delimiter: Vec<u8>,
     /// Around a field; empty where nothing quotes.
     pub quote: Vec<u8>,
@@ -15,7 +15,25 @@ pub struct DelimitedPlan {
     pub space: Vec<u8>,
 }
 
-impl DelimitedPlan {
+/// Nothing sets fields apart, and nothing quotes.
+pub static NO_MARKS: DelimitedFormat = DelimitedFormat {
+    delimiter: Vec::new(),
+    quote: Vec::new(),
+    escape: Escape::Doubled,
+    ending: Vec::new(),
+    space: Vec::new(),
+};
+
+impl DelimitedFormat {
+    /// The delimiter, where it is one byte and all there is to look for in a record without
+    /// a quote or an escape.
+    pub fn lone_byte(&self) -> Option<u8> {
+        match self.delimiter.as_slice() {
+            [byte] if self.space.is_empty() => Some(*byte),
+            _ => None,
+        }
+    }
+
     /// The escape character's bytes; empty where quotes are doubled.
     pub fn escape_text(&self) -> &[u8] {
         match &self.escape {

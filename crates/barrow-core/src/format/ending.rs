@@ -2,7 +2,7 @@
 
 /// How a record ends, before a file has been looked at.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum EndingPlan {
+pub enum RecordEnd {
     /// As the file's first line ends.
     Auto,
     /// With this text.

@@ -1,7 +1,7 @@
 //! How a record ends.
 
 use crate::error::Error;
-use crate::format::EndingPlan;
+use crate::format::RecordEnd;
 use crate::plan::RecordPlan;
 use crate::source::Charset;
 
@@ -109,15 +109,15 @@ impl FileEnding {
         whole: bool,
     ) -> Result<Option<FileEnding>, Error> {
         match &plan.ending {
-            EndingPlan::Auto if !charset.reads_as_ascii() => Ok(decide_ebcdic(bytes, whole)),
-            EndingPlan::Auto => Ok(decide_ascii(bytes, whole)),
-            EndingPlan::None => {
-                let width = plan.width.max(1);
+            RecordEnd::Auto if !charset.reads_as_ascii() => Ok(decide_ebcdic(bytes, whole)),
+            RecordEnd::Auto => Ok(decide_ascii(bytes, whole)),
+            RecordEnd::None => {
+                let width = plan.format.fixed().map_or(1, |fixed| fixed.width.max(1));
                 Ok(Some(FileEnding::Width(width)))
             }
             // Page 037 and its kin have the line feed at 25 and a line end of
             // their own, next line, at 15.
-            EndingPlan::Text(text) => match charset.bytes_of(text) {
+            RecordEnd::Text(text) => match charset.bytes_of(text) {
                 Some(bytes) => Ok(Some(FileEnding::Exactly(bytes))),
                 None => Err(Error::Encoding(format!(
                     "{} lacks a character of the record end \"{text}\"",

@@ -1,7 +1,7 @@
 //! What holds for every record of one file: decided once, when it is opened.
 
 use super::ending::FileEnding;
-use super::start::Rules;
+use super::rules::Rules;
 
 /// The fields of a kind of record in one file.
 #[derive(Debug, PartialEq, Eq)]

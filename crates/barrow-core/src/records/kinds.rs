@@ -1,7 +1,7 @@
 //! Tells the kinds of record apart, before a record is split.
 
-use super::fields::{self, Span};
-use super::start::Rules;
+use super::layout;
+use super::rules::Rules;
 use crate::conditions::{Condition, Raw};
 use crate::plan::KindPlan;
 
@@ -10,8 +10,13 @@ use crate::plan::KindPlan;
 /// # Errors
 /// None holds. What is wrong, if a condition could not be computed.
 pub fn kind_of(kinds: &[KindPlan], rules: &Rules, bytes: &[u8]) -> Result<usize, Option<String>> {
-    let record = text(rules, bytes);
-    let field = |place| field(rules, bytes, place);
+    let record = layout::decoded(rules, bytes);
+    let field = |place: usize| {
+        let spans = layout::named_fields(&rules.format, bytes, 0..bytes.len());
+        spans
+            .get(place)
+            .map(|span| layout::text_of(rules, bytes, *span))
+    };
     let raw = Raw {
         record: &record,
         field: &field,
@@ -25,29 +30,4 @@ pub fn kind_of(kinds: &[KindPlan], rules: &Rules, bytes: &[u8]) -> Result<usize,
         }
     }
     Err(None)
-}
-
-/// Bytes as text. What does not decode is one character that no condition names.
-fn text(rules: &Rules, bytes: &[u8]) -> String {
-    let mut text = Vec::with_capacity(bytes.len());
-    let _ = rules.charset.decode(bytes, Some("\u{FFFD}"), &mut text);
-    String::from_utf8_lossy(&text).into_owned()
-}
-
-/// A field's text without its quotes and escapes.
-fn field(rules: &Rules, record: &[u8], place: usize) -> Option<String> {
-    let delimited = &rules.delimited;
-    if delimited.delimiter.is_empty() {
-        return None;
-    }
-    let mut spans: Vec<Span> = Vec::new();
-    let _ = fields::split_range(delimited, record, 0..record.len(), &mut spans);
-    let span = spans.get(place)?;
-    let bytes = &record[span.range()];
-    if !span.is_escaped() {
-        return Some(text(rules, bytes));
-    }
-    let mut plain = Vec::new();
-    fields::unescape(delimited, span.is_quoted(), bytes, &mut plain);
-    Some(text(rules, &plain))
 }

@@ -1,15 +1,19 @@
-//! From bytes to blocks of whole records, and from records to fields.
+//! From bytes to records, and from records to fields.
 
 pub mod block;
+pub mod delimited;
 pub mod ending;
-pub mod fields;
 pub mod file;
 pub mod fixed;
+pub mod framing;
 pub mod header;
-mod join;
-pub mod judge;
 pub mod kinds;
-pub mod scan;
+pub mod layout;
+pub mod lines;
+pub mod mark;
+pub mod opening;
+pub mod prefix;
+pub mod prologue;
+pub mod rules;
+pub mod span;
 pub mod splitter;
-pub mod start;
-pub mod widths;

@@ -8,12 +8,9 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 
 use crate::error::Error;
-use crate::reason::Reject;
+use crate::reason::{REASONS, Reject};
 use crate::records::block::FileEnd;
 use crate::records::file::FileReading;
-
-/// The name of the file of reasons.
-pub const REASONS: &str = "reasons.jsonl";
 
 /// The name of the file that says which load the rejects are of.
 pub const NOTE: &str = "run.json";

@@ -2,4 +2,4 @@
 
 mod keep;
 
-pub use keep::{Keeper, NOTE, REASONS, Written};
+pub use keep::{Keeper, NOTE, Written};

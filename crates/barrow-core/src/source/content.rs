@@ -64,17 +64,19 @@ pub fn outline(path: &Path) -> io::Result<Outline> {
     })
 }
 
-/// Hashes a whole file.
-///
-/// # Errors
-/// It cannot be read.
-pub fn content(path: &Path) -> io::Result<Content> {
-    let mut hasher = blake3::Hasher::new();
-    hasher.update_reader(File::open(path)?)?;
-    Ok(Content {
-        bytes: hasher.count(),
-        hash: digits(&hasher),
-    })
+impl Content {
+    /// Hashes all that a reader gives.
+    ///
+    /// # Errors
+    /// It cannot be read to its end.
+    pub fn of(reader: impl Read) -> io::Result<Content> {
+        let mut hasher = blake3::Hasher::new();
+        hasher.update_reader(reader)?;
+        Ok(Content {
+            bytes: hasher.count(),
+            hash: digits(&hasher),
+        })
+    }
 }
 
 /// The hash of a text, such as a spec.
@@ -189,7 +191,10 @@ mod tests {
             assert!(reader.read(&mut piece[..size]).unwrap() > 0);
         }
         while reader.read(&mut piece[..777]).unwrap() > 0 {}
-        assert_eq!(running.content(), content(file.path()).unwrap());
+        assert_eq!(
+            running.content(),
+            Content::of(File::open(file.path()).unwrap()).unwrap()
+        );
         assert_eq!(running.content().bytes, bytes.len() as u64);
         assert_eq!(running.content().hash.len(), DIGITS);
     }

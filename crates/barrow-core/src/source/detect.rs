@@ -4,7 +4,7 @@ use chardetng::{EncodingDetector, Iso2022JpDetection, Utf8Detection};
 use encoding_rs::{Encoding, UTF_8, UTF_16BE, UTF_16LE};
 
 use super::dos::{Rival, Words};
-use super::files::SourceFile;
+use super::file::SourceFile;
 use super::open::Input;
 use super::packing::Packing;
 use crate::error::Error;
@@ -57,7 +57,7 @@ pub fn detect(
         return Ok(Detected::surely(encoding, "by its byte order mark"));
     }
     let mut look = Look::new();
-    if *source == SourceFile::Stdin {
+    if !source.is_repeatable() {
         look.at(first, false);
         return Ok(look.verdict());
     }

@@ -4,57 +4,10 @@ use std::cmp::Ordering;
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
+use super::file::SourceFile;
 use crate::error::Error;
 use crate::nearest::nearest;
-use crate::rejects::REASONS;
-use crate::visible::visible;
-
-/// One source of bytes.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub enum SourceFile {
-    /// A file.
-    Path(PathBuf),
-    /// Standard input.
-    Stdin,
-}
-
-impl SourceFile {
-    /// The file as people name it, made visible.
-    pub fn name(&self) -> String {
-        match self {
-            SourceFile::Path(path) => visible(path.as_os_str().as_encoded_bytes()),
-            SourceFile::Stdin => "standard input".into(),
-        }
-    }
-
-    /// The file's own name, for a file of the same name elsewhere.
-    pub fn file_name(&self) -> PathBuf {
-        match self {
-            SourceFile::Path(path) => path.file_name().map_or_else(|| path.clone(), PathBuf::from),
-            SourceFile::Stdin => PathBuf::from("standard-input"),
-        }
-    }
-
-    /// Whether it is a file of rejects, beside their reasons.
-    pub fn is_rejects(&self) -> bool {
-        match self {
-            SourceFile::Path(path) => path.with_file_name(REASONS).is_file(),
-            SourceFile::Stdin => false,
-        }
-    }
-
-    /// How many bytes it is as stored, where that can be known.
-    pub fn size(&self) -> Option<u64> {
-        match self {
-            SourceFile::Path(path) => path
-                .metadata()
-                .ok()
-                .filter(std::fs::Metadata::is_file)
-                .map(|m| m.len()),
-            SourceFile::Stdin => None,
-        }
-    }
-}
+use crate::visible::visible_path as shown;
 
 /// Finds every file that `words` name: paths, globs (in natural order), `-` for
 /// standard input, and `@LIST` for a text file that names one file a line.
@@ -69,16 +22,16 @@ pub fn find(words: &[String], base: &Path) -> Result<Vec<SourceFile>, Error> {
         add(word, base, &mut files)?;
     }
     let mut seen = HashSet::new();
-    files.retain(|file| match file {
-        SourceFile::Path(path) => seen.insert(path.canonicalize().unwrap_or_else(|_| path.clone())),
-        SourceFile::Stdin => seen.insert(PathBuf::from("-")),
+    files.retain(|file| {
+        let real = file.path().and_then(|path| path.canonicalize().ok());
+        seen.insert(real.unwrap_or_else(|| file.identity()))
     });
     Ok(files)
 }
 
 fn add(word: &str, base: &Path, files: &mut Vec<SourceFile>) -> Result<(), Error> {
     if word == "-" {
-        files.push(SourceFile::Stdin);
+        files.push(SourceFile::standard_input());
         return Ok(());
     }
     if let Some(list) = word.strip_prefix('@') {
@@ -94,7 +47,7 @@ fn add(word: &str, base: &Path, files: &mut Vec<SourceFile>) -> Result<(), Error
                 shown(&path.join("*.csv"))
             ))),
             Ok(_) => {
-                files.push(SourceFile::Path(path));
+                files.push(SourceFile::local(path));
                 Ok(())
             }
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
@@ -114,7 +67,7 @@ fn add(word: &str, base: &Path, files: &mut Vec<SourceFile>) -> Result<(), Error
         return Err(Error::NoFile(format!("no file matches {}", shown(&path))));
     }
     found.sort_by(|a, b| natural(&a.to_string_lossy(), &b.to_string_lossy()));
-    files.extend(found.into_iter().map(SourceFile::Path));
+    files.extend(found.into_iter().map(SourceFile::local));
     Ok(())
 }
 
@@ -178,10 +131,6 @@ fn add_list(list: &Path, files: &mut Vec<SourceFile>) -> Result<(), Error> {
             .map_err(|e| Error::NoFile(format!("{}, line {}: {e}", shown(list), number + 1)))?;
     }
     Ok(())
-}
-
-fn shown(path: &Path) -> String {
-    visible(path.as_os_str().as_encoded_bytes())
 }
 
 /// Natural order: runs of digits count as numbers, so `week2` is before `week10`.

@@ -1,12 +1,11 @@
 //! Opens a source: unpacks it, and counts what is taken of it as stored.
 
-use std::fs::File;
 use std::io::{self, Cursor, Read};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use super::content::{Content, Running};
-use super::files::SourceFile;
+use super::file::SourceFile;
 use super::packing::{Packing, TELLING};
 use crate::error::Error;
 use crate::words::Word;
@@ -69,10 +68,7 @@ impl Input {
             file: name.clone(),
             source: error,
         };
-        let reader: Box<dyn Read + Send> = match source {
-            SourceFile::Stdin => Box::new(io::stdin()),
-            SourceFile::Path(path) => Box::new(File::open(path).map_err(failed)?),
-        };
+        let reader = source.open().map_err(failed)?;
         let mut input = match &hash {
             None => Input::from_reader(name.clone(), reader, packing),
             Some(hash) => Input::from_reader(name.clone(), hash.through(reader), packing),

@@ -125,7 +125,7 @@ fn read_file(spec: &str, path: &Path, block_size: usize) -> Result<Out, Error> {
             .collect(),
         ..Out::default()
     };
-    let files = vec![SourceFile::Path(path.to_path_buf())];
+    let files = vec![SourceFile::local(path.to_path_buf())];
     let options = Options {
         threads: 2,
         block_size,

@@ -1,7 +1,7 @@
 //! PostgreSQL's failures in plain words, with what to do.
 
 use barrow_core::reason::Code;
-use barrow_core::visible::visible;
+use barrow_core::visible::{visible, visible_path};
 use postgres::error::{DbError, SqlState};
 
 use crate::error::{Error, ErrorKind, NO_RIGHT};
@@ -29,7 +29,7 @@ pub fn unreachable(error: &postgres::Error, server: &Server) -> Error {
         None if words.contains("password missing") => {
             failed.advice(match super::passfile::passed_over() {
                 Some(path) => {
-                    let path = visible(path.as_os_str().as_encoded_bytes());
+                    let path = visible_path(&path);
                     format!("others may read {path}, so it is not used: chmod 600 {path}")
                 }
                 None => "put the password into PGPASSWORD, or into the password file".into(),

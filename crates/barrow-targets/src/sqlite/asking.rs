@@ -3,7 +3,7 @@
 use std::fs::File;
 use std::path::{Path, PathBuf};
 
-use barrow_core::visible::visible;
+use barrow_core::visible::visible_path;
 use rusqlite::types::ValueRef;
 use rusqlite::{Connection, ToSql};
 
@@ -80,11 +80,8 @@ impl Claim {
         name.push("-barrow");
         let path = PathBuf::from(name);
         let failed = |e: std::io::Error| {
-            Error::new(format!(
-                "{}: {e}",
-                visible(path.as_os_str().as_encoded_bytes())
-            ))
-            .advice("a load keeps other loads away with this file; the folder must be writable")
+            Error::new(format!("{}: {e}", visible_path(&path)))
+                .advice("a load keeps other loads away with this file; the folder must be writable")
         };
         loop {
             let open = File::options()

@@ -19,7 +19,7 @@ use std::time::Duration;
 
 use barrow_core::flow::Batch;
 use barrow_core::types::Type;
-use barrow_core::visible::visible;
+use barrow_core::visible::{visible, visible_path};
 use barrow_core::words::Mode;
 use rusqlite::{Connection, OpenFlags, OptionalExtension};
 
@@ -96,7 +96,7 @@ impl Sqlite {
     /// # Errors
     /// It is not there, or not a database.
     pub fn open(path: &Path, create: bool) -> Result<Sqlite, Error> {
-        let shown = visible(path.as_os_str().as_encoded_bytes());
+        let shown = visible_path(path);
         let is_new = !path.exists();
         if is_new && !create {
             return Err(Error::new(format!("there is no database {shown}"))
@@ -106,7 +106,7 @@ impl Sqlite {
             .parent()
             .filter(|folder| !folder.as_os_str().is_empty());
         if let Some(folder) = folder.filter(|folder| !folder.is_dir()) {
-            let folder = visible(folder.as_os_str().as_encoded_bytes());
+            let folder = visible_path(folder);
             return Err(
                 Error::new(format!("there is no folder {folder} to make {shown} in"))
                     .advice("make the folder first, or correct the path"),

@@ -2,7 +2,7 @@
 
 use std::path::{Component, Path, PathBuf};
 
-use barrow_core::visible::visible;
+use barrow_core::visible::visible_path;
 
 use crate::failure::Failure;
 
@@ -46,12 +46,7 @@ fn relative(path: &str, folder: &Path) -> Result<String, Failure> {
     let whole = |path: &Path| {
         std::path::absolute(path)
             .map(|path| plain(&path))
-            .map_err(|e| {
-                Failure::not_done(format!(
-                    "{}: {e}",
-                    visible(path.as_os_str().as_encoded_bytes())
-                ))
-            })
+            .map_err(|e| Failure::not_done(format!("{}: {e}", visible_path(path))))
     };
     let (to, from) = (whole(Path::new(path))?, whole(folder)?);
     let common = to

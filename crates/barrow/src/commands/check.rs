@@ -9,7 +9,9 @@ use barrow_core::keys::{self, Keys, Twice};
 use barrow_core::plan::Plan;
 use barrow_core::plan::{ColumnPlan, KindPlan};
 use barrow_core::reason::Reject;
-use barrow_core::records::splitter::{BLOCK, Splitter};
+use barrow_core::records::block::BLOCK;
+use barrow_core::records::prologue;
+use barrow_core::records::splitter::Splitter;
 use barrow_core::rejects::Keeper;
 use barrow_core::seen::Seen;
 use barrow_core::source::SourceFile;
@@ -55,12 +57,12 @@ pub fn run(args: &Check) -> Result<ExitCode, Failure> {
         .map(|f| f.source.clone())
         .collect();
     let header = match files.first() {
-        Some(SourceFile::Stdin) | None => None,
         // Where it cannot be read, reading all of it says so as a load would.
-        Some(file) => {
+        Some(file) if file.is_repeatable() => {
             let splitter = Splitter::new(&spec.plan, Vec::new(), BLOCK);
             splitter.header_names(file).ok().flatten()
         }
+        _ => None,
     };
     let new_columns = new_columns(&spec.plan, &files);
     target.unfit = target.unfit.take().or(new_columns);
@@ -118,10 +120,10 @@ pub fn run(args: &Check) -> Result<ExitCode, Failure> {
 /// Why a load would stop at a header that has more than the spec names.
 fn new_columns(plan: &Plan, files: &[SourceFile]) -> Option<Failure> {
     let splitter = Splitter::new(plan, Vec::new(), BLOCK);
-    let paths = files.iter().filter(|file| **file != SourceFile::Stdin);
+    let paths = files.iter().filter(|file| file.is_repeatable());
     let mut stops = paths.filter_map(|file| {
         let header = splitter.header_names(file).ok().flatten()?;
-        splitter.new_columns(&file.name(), &header)
+        prologue::new_columns(plan, &file.name(), &header)
     });
     stops.next().map(Failure::from)
 }

@@ -5,7 +5,7 @@ use std::path::Path;
 use std::process::{Command, ExitCode, Stdio};
 
 use barrow_core::rejects::NOTE;
-use barrow_core::visible::visible;
+use barrow_core::visible::visible_path;
 use owo_colors::OwoColorize;
 
 use crate::args::Demo;
@@ -184,7 +184,7 @@ const KEYED: &str = "sqlite:market.db";
 /// Lays it out and runs the tour.
 pub fn run(args: &Demo) -> Result<ExitCode, Failure> {
     lay_out(&args.folder)?;
-    let shown = visible(args.folder.as_os_str().as_encoded_bytes());
+    let shown = visible_path(&args.folder);
     anstream::println!("The Tansy Lane produce market is laid out in {shown}\n");
     let mut run = String::new();
     for (number, Step(about, arguments)) in TOUR.iter().enumerate() {
@@ -209,7 +209,7 @@ pub fn run(args: &Demo) -> Result<ExitCode, Failure> {
 }
 
 fn lay_out(folder: &Path) -> Result<(), Failure> {
-    let shown = || visible(folder.as_os_str().as_encoded_bytes());
+    let shown = || visible_path(folder);
     let holds_something = fs::read_dir(folder).is_ok_and(|mut files| files.next().is_some());
     if holds_something {
         return Err(Failure::wrong(

@@ -8,7 +8,7 @@ use std::process::ExitCode;
 use barrow_core::draft::{self, Draft as Drafted, Remark, Wanted};
 use barrow_core::flow;
 use barrow_core::source::{self, SourceFile};
-use barrow_core::visible::visible;
+use barrow_core::visible::{visible, visible_path};
 use barrow_core::words::WhenNewColumn;
 
 use barrow_targets::{Url, secret};
@@ -30,10 +30,7 @@ pub fn run(args: &Draft) -> Result<ExitCode, Failure> {
         && output.exists()
     {
         return Err(Failure::wrong(
-            format!(
-                "{} is there already",
-                visible(output.as_os_str().as_encoded_bytes())
-            ),
+            format!("{} is there already", visible_path(output)),
             "name a new file with -o; a spec is never written over",
         ));
     }
@@ -115,7 +112,7 @@ fn options(args: &Draft) -> flow::Options {
 
 /// Reads all of the files.
 fn drafted(args: &Draft, files: &[SourceFile], wanted: &Wanted) -> Result<Drafted, Failure> {
-    if files.contains(&SourceFile::Stdin) {
+    if files.iter().any(|file| !file.is_repeatable()) {
         return Err(Failure::wrong(
             "a draft reads its files more than once, and standard input can be read only once",
             "write it to a file first",
@@ -175,7 +172,7 @@ fn against(args: &Draft, path: &Path) -> Result<ExitCode, Failure> {
 
 /// Puts a spec's new text in its place, whole or not at all.
 fn replace(path: &Path, text: &str) -> Result<(), Failure> {
-    let shown = visible(path.as_os_str().as_encoded_bytes());
+    let shown = visible_path(path);
     let failed = |e: io::Error| Failure::not_done(format!("{shown}: {e}"));
     let written = super::spec_file::put_in_place(path, text, true);
     written.map_err(failed)
@@ -185,7 +182,7 @@ fn write(args: &Draft, drafted: &Drafted) -> Result<(), Failure> {
     let Some(output) = &args.output else {
         return ended(io::stdout().write_all(drafted.text.as_bytes()));
     };
-    let shown = visible(output.as_os_str().as_encoded_bytes());
+    let shown = visible_path(output);
     let failed = |e: io::Error| Failure::not_done(format!("{shown}: {e}"));
     // Made anew, so that a file that came meanwhile is not written over.
     let mut file = File::options()

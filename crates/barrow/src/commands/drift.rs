@@ -7,11 +7,12 @@ use barrow_core::draft::{Choice, Chosen, Draft};
 use barrow_core::flow::{self, Batch, Sink};
 use barrow_core::plan::{ColumnPlan, Place};
 use barrow_core::reason::Code;
-use barrow_core::records::splitter::{BLOCK, Splitter};
+use barrow_core::records::block::BLOCK;
+use barrow_core::records::splitter::Splitter;
 use barrow_core::source::SourceFile;
 use barrow_core::tally::{ReasonKind, Tally};
 use barrow_core::types::Type;
-use barrow_core::visible::visible;
+use barrow_core::visible::{visible, visible_path};
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value, value};
 
 use super::job::Spec;
@@ -356,7 +357,7 @@ fn rounded(length: u32) -> u32 {
 /// # Errors
 /// The text cannot be edited.
 pub fn updated(text: &str, path: &Path, drift: &Drift) -> Result<String, Failure> {
-    let shown = visible(path.as_os_str().as_encoded_bytes());
+    let shown = visible_path(path);
     let mut document: DocumentMut = text
         .parse()
         .map_err(|e| Failure::not_done(format!("{shown}: {e}")))?;

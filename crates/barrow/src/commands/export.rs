@@ -9,7 +9,7 @@ use barrow_core::source::Packing;
 use barrow_core::source::content::hash_of;
 use barrow_core::spec;
 use barrow_core::types::Type;
-use barrow_core::visible::visible;
+use barrow_core::visible::{visible, visible_path};
 use barrow_targets::ledger::{self, Counts as LedgerCounts, File, Outcome, Run};
 use barrow_targets::{Target, Url};
 
@@ -262,7 +262,7 @@ fn write_out(path: &Path, text: &str, overwrites: bool) -> Result<(), Failure> {
     may_write(path, overwrites)?;
     let written = super::spec_file::put_in_place(path, text, overwrites);
     written.map_err(|e| {
-        let shown = visible(path.as_os_str().as_encoded_bytes());
+        let shown = visible_path(path);
         Failure::not_done(format!("{shown}: {e}"))
     })
 }
@@ -339,7 +339,7 @@ fn note(
             number: at as u64 + 1,
             path: path.map_or("-".into(), |path| {
                 let path = std::path::absolute(path).unwrap_or_else(|_| path.clone());
-                visible(path.as_os_str().as_encoded_bytes())
+                visible_path(&path)
             }),
             name: name.map_or("-".into(), |name| visible(name.as_encoded_bytes())),
             table: run.table.clone(),

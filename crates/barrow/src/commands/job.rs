@@ -9,7 +9,7 @@ use barrow_core::source::{self, SourceFile};
 use barrow_core::spec;
 use barrow_core::spec::Known;
 use barrow_core::values::ColumnReader;
-use barrow_core::visible::visible;
+use barrow_core::visible::visible_path;
 use barrow_targets::{Column, Dialect, Job, Part, Url};
 
 use crate::args::Shared;
@@ -65,7 +65,7 @@ impl Spec {
 
     /// The spec's name for people.
     pub fn name(&self) -> String {
-        visible(self.path.as_os_str().as_encoded_bytes())
+        visible_path(&self.path)
     }
 
     /// The files given on the command line, or the spec's.

@@ -9,10 +9,11 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Duration;
 
-use barrow_core::rejects::{Keeper, NOTE, REASONS};
+use barrow_core::reason::REASONS;
+use barrow_core::rejects::{Keeper, NOTE};
 use barrow_core::source::SourceFile;
 use barrow_core::tally::Tally;
-use barrow_core::visible::visible;
+use barrow_core::visible::{visible, visible_path};
 use barrow_core::words::{Every, Mode, Per, WhenChanged, WhenEmpty};
 use barrow_targets::ledger::{self, Outcome, Run, Wanted};
 use barrow_targets::{Dialect, Job, Target};
@@ -155,7 +156,7 @@ fn folder(args: &Mend) -> Result<PathBuf, Failure> {
             format!(
                 "there are no rejects of a run {} in {}/",
                 visible(args.run.as_bytes()),
-                visible(args.rejects.as_os_str().as_encoded_bytes())
+                visible_path(&args.rejects)
             ),
             "name the folder that has them: the load said it, and barrow ledger RUN does; a run \
              without open rejects has none",
@@ -320,7 +321,7 @@ impl Mending<'_> {
         target: &mut dyn Target,
         files: &[PathBuf],
     ) -> Result<choose::Choice, Failure> {
-        let sources = files.iter().cloned().map(SourceFile::Path).collect();
+        let sources = files.iter().cloned().map(SourceFile::local).collect();
         let mut choice = choose::choose(self.order, target, sources)?;
         if let Some(skipped) = choice.skipped.first() {
             let run = skipped.run.as_deref().unwrap_or("this one");

@@ -72,7 +72,7 @@ fn at(
     by_spec: bool,
     report: Report,
 ) -> Result<(), Failure> {
-    if *file == SourceFile::Stdin {
+    if !file.is_repeatable() {
         return Err(Failure::wrong(
             "--at reads a file twice, and standard input can be read only once",
             "write it to a file first",
@@ -90,7 +90,7 @@ fn at(
         true => look::record_at(plan, file, line)?,
         false => None,
     };
-    let by_width = plan.records.measure.is_some();
+    let by_width = plan.records.format.fixed().is_some();
     let view = LinesView {
         file: file.name(),
         at: Some(line),

@@ -4,7 +4,7 @@ use std::io::{self, ErrorKind, Write};
 use std::path::{Path, PathBuf};
 
 use barrow_core::nearest::nearest;
-use barrow_core::visible::visible;
+use barrow_core::visible::{visible, visible_path};
 
 use crate::failure::Failure;
 
@@ -13,7 +13,7 @@ use crate::failure::Failure;
 /// # Errors
 /// It is not there, or is no file of text.
 pub fn read(path: &Path) -> Result<String, Failure> {
-    let shown = visible(path.as_os_str().as_encoded_bytes());
+    let shown = visible_path(path);
     if path == Path::new("-") {
         return Err(Failure::wrong(
             "a spec does not come from standard input; - names files to read",
@@ -93,7 +93,7 @@ pub fn is_of_data(path: &Path, text: &str) -> bool {
 
 /// Said of a file of data that stands where a spec should.
 pub fn not_a_spec(path: &Path) -> Failure {
-    let shown = visible(path.as_os_str().as_encoded_bytes());
+    let shown = visible_path(path);
     let spec = visible(
         path.with_extension("spec.toml")
             .as_os_str()
@@ -116,9 +116,7 @@ fn specs_in(folder: &Path) -> Vec<String> {
     let paths = entries
         .map(|entry| entry.path())
         .filter(|path| is_named_as_one(path));
-    let mut found: Vec<String> = paths
-        .map(|path| visible(path.as_os_str().as_encoded_bytes()))
-        .collect();
+    let mut found: Vec<String> = paths.map(|path| visible_path(&path)).collect();
     found.sort();
     found
 }
@@ -136,5 +134,5 @@ fn near(path: &Path) -> Option<String> {
         .filter_map(|path| path.rsplit('/').next())
         .collect();
     let near = nearest(&path.file_name()?.to_string_lossy(), names)?;
-    Some(visible(folder.join(near).as_os_str().as_encoded_bytes()))
+    Some(visible_path(&folder.join(near)))
 }

@@ -1,10 +1,10 @@
 //! The books of a run: what the ledger says of it, written with its rows.
 
 use barrow_core::rejects::Written;
-use barrow_core::source::content::{self, hash_of};
+use barrow_core::source::content::hash_of;
 use barrow_core::source::{Content, SourceFile};
 use barrow_core::tally::{Counted, FileTally, Tally};
-use barrow_core::visible::visible;
+use barrow_core::visible::visible_path;
 use barrow_core::words::Mode;
 use barrow_core::words::Word;
 use barrow_targets::dialect::Dialect;
@@ -456,10 +456,8 @@ impl Books {
 /// follow what it unpacks: then those are read as well, or the file would not be known
 /// again.
 fn whole(file: &Chosen, read: Content) -> Content {
-    match (&file.source, &file.outline) {
-        (SourceFile::Path(path), Some(outline)) if read.bytes < outline.size => {
-            content::content(path).unwrap_or(read)
-        }
+    match &file.outline {
+        Some(outline) if read.bytes < outline.size => file.source.content().unwrap_or(read),
         _ => read,
     }
 }
@@ -467,21 +465,12 @@ fn whole(file: &Chosen, read: Content) -> Content {
 /// The sample of a file that was still written to when it was first looked at, if it has
 /// just what was read of it: or it would not be known again.
 fn sample_now(file: &Chosen, read: &Content) -> Option<String> {
-    let SourceFile::Path(path) = &file.source else {
-        return None;
-    };
-    let now = content::outline(path).ok()?;
+    let now = file.source.outline().ok()??;
     (now.size == read.bytes).then_some(now.sample)
 }
 
 fn path(source: &SourceFile) -> String {
-    match source {
-        SourceFile::Path(path) => {
-            let path = std::path::absolute(path).unwrap_or_else(|_| path.clone());
-            visible(path.as_os_str().as_encoded_bytes())
-        }
-        SourceFile::Stdin => "-".into(),
-    }
+    visible_path(&source.identity())
 }
 
 fn counts(file: &FileTally) -> Counts {

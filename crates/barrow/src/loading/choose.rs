@@ -5,10 +5,10 @@ use std::collections::{BTreeSet, HashMap};
 use std::path::Path;
 
 use barrow_core::rejects::Written;
-use barrow_core::source::content::{self, hash_of};
+use barrow_core::source::content::hash_of;
 use barrow_core::source::{Outline, SourceFile};
 use barrow_core::tally::Counted;
-use barrow_core::visible::visible;
+use barrow_core::visible::visible_path;
 use barrow_core::words::{Disposal, Mode, WhenChanged};
 use barrow_targets::Target;
 use barrow_targets::ledger::{self, File, Outcome, Run, Wanted};
@@ -210,13 +210,9 @@ fn placed(
 /// # Errors
 /// It cannot be read.
 pub fn outlined(source: SourceFile) -> Result<Chosen, Failure> {
-    let outline = match &source {
-        SourceFile::Path(path) if path.is_file() => Some(
-            content::outline(path)
-                .map_err(|e| Failure::not_done(format!("{}: {e}", source.name())))?,
-        ),
-        _ => None,
-    };
+    let outline = source
+        .outline()
+        .map_err(|e| Failure::not_done(format!("{}: {e}", source.name())))?;
     Ok(Chosen {
         source,
         outline,
@@ -317,7 +313,7 @@ impl Known {
             .iter()
             .filter_map(|file| Some(file.outline.as_ref()?.sample.clone()))
             .collect();
-        let paths = files.iter().filter(|file| path_of(&file.source).is_some());
+        let paths = files.iter().filter(|file| file.source.is_repeatable());
         let names: Vec<String> = paths.map(|file| name_of(&file.source)).collect();
         known.files = ledger::known_files(target, table_key, &samples, &names)?;
         for table in order.job.tables() {
@@ -366,7 +362,7 @@ impl Known {
     fn skipped(&self, source: &SourceFile, known: &File) -> Skipped {
         Skipped {
             file: source.name(),
-            path: path_of(source).filter(|path| path.exists()),
+            source: Some(source.clone()).filter(|s| s.is_repeatable() && s.exists()),
             run: Some(known.run.clone()),
             when: self.when(known),
             has_rejects: self.has_open_rejects(known),
@@ -407,7 +403,7 @@ impl Known {
         if let Some(other) = self.twin(&file.source, &outline)? {
             choice.skipped.push(Skipped {
                 file: file.source.name(),
-                path: None,
+                source: None,
                 run: None,
                 when: other,
                 has_rejects: false,
@@ -435,8 +431,7 @@ impl Known {
     /// A file that another load has put into the table and taken away since, as the spec
     /// says ([source] afterwards).
     fn taken_away(&self, source: &SourceFile) -> Option<&File> {
-        let path = path_of(source)?;
-        if !self.disposes || path.exists() {
+        if !self.disposes || source.exists() {
             return None;
         }
         let own = full_path(source)?;
@@ -480,10 +475,11 @@ impl Known {
         if let Some(hash) = self.hashes.get(source) {
             return Ok(hash.clone());
         }
-        let SourceFile::Path(path) = source else {
+        if !source.is_repeatable() {
             return Ok(String::new());
-        };
-        let hash = content::content(path)
+        }
+        let hash = source
+            .content()
             .map_err(|e| Failure::not_done(format!("{}: {e}", source.name())))?
             .hash;
         self.hashes.insert(source.clone(), hash.clone());
@@ -609,24 +605,17 @@ impl Known {
     }
 }
 
-fn path_of(source: &SourceFile) -> Option<std::path::PathBuf> {
-    match source {
-        SourceFile::Path(path) => Some(path.clone()),
-        SourceFile::Stdin => None,
-    }
-}
-
-/// The file's path from the root, as the ledger has it; none for standard input.
+/// What tells the file from others, as the ledger has it; none for what can be read only
+/// once.
 fn full_path(source: &SourceFile) -> Option<String> {
-    let path = path_of(source)?;
-    let path = std::path::absolute(&path).unwrap_or(path);
-    Some(visible(path.as_os_str().as_encoded_bytes()))
+    let identity = source.identity();
+    source.is_repeatable().then(|| visible_path(&identity))
 }
 
 /// The file's own name, as the ledger has it.
 pub fn name_of(source: &SourceFile) -> String {
     let name = source.file_name();
     let name: &Path = &name;
-    let shown = visible(name.as_os_str().as_encoded_bytes());
+    let shown = visible_path(name);
     shown.chars().take(255).collect()
 }

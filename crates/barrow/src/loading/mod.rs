@@ -20,7 +20,7 @@ use std::time::Duration;
 use barrow_core::flow;
 use barrow_core::rejects::Keeper;
 use barrow_core::source::SourceFile;
-use barrow_core::tally::Tally;
+use barrow_core::tally::{FileTally, Tally};
 use barrow_core::words::{Every, Mode};
 use barrow_targets::ledger::Outcome as Ended;
 use barrow_targets::{Job, Portions, Target, Url};
@@ -121,17 +121,17 @@ fn done(files: &[Chosen], skipped: &[Skipped], summary: &Summary) -> Vec<Done> {
     let was_left = |name: &str| summary.left_whole.iter().any(|left| left.file == name);
     let first = summary.tally.files.len().saturating_sub(files.len());
     let counted = files.iter().zip(&summary.tally.files[first..]);
-    let loaded = counted.filter_map(|(file, tally)| match &file.source {
-        SourceFile::Path(path) if summary.is_kept() && !was_left(&tally.name) => Some(Done {
-            path: path.clone(),
+    let is_loaded = |file: &Chosen, tally: &FileTally| {
+        file.source.is_repeatable() && summary.is_kept() && !was_left(&tally.name)
+    };
+    let loaded = counted.filter(|&(file, tally)| is_loaded(file, tally)).map(|(file, tally)| Done {
+            source: file.source.clone(),
             outline: file.outline.clone(),
             has_rejects: tally.rejected > 0,
-        }),
-        _ => None,
-    });
+        });
     let before = skipped.iter().filter_map(|skipped| {
         Some(Done {
-            path: skipped.path.clone()?,
+            source: skipped.source.clone()?,
             outline: None,
             has_rejects: skipped.has_rejects,
         })

@@ -4,7 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use barrow_core::rejects::NOTE;
-use barrow_core::visible::visible;
+use barrow_core::visible::visible_path;
 use serde::{Deserialize, Serialize};
 
 use super::Order;
@@ -98,6 +98,6 @@ pub fn read(folder: &Path) -> Result<Note, Failure> {
 
 /// A file that could not be written or read.
 pub fn failed(path: &Path, error: &dyn std::fmt::Display) -> Failure {
-    let shown = visible(path.as_os_str().as_encoded_bytes());
+    let shown = visible_path(path);
     Failure::not_done(format!("{shown}: {error}"))
 }

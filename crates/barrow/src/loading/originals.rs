@@ -5,8 +5,8 @@ use std::path::PathBuf;
 
 use barrow_core::flow::Batch;
 use barrow_core::reason::Reject;
-use barrow_core::source::SourceFile;
-use barrow_core::visible::visible;
+
+use barrow_core::visible::visible_path;
 
 use super::choose::Chosen;
 use super::note::Original;
@@ -89,11 +89,10 @@ impl Originals {
             .last
             .as_ref()
             .and_then(|end| end.content.clone());
-        let path = match files.get(index).map(|file| &file.source) {
-            Some(SourceFile::Path(path)) => {
-                std::path::absolute(path).unwrap_or_else(|_| path.clone())
-            }
-            _ => {
+        let source = files.get(index).map(|file| &file.source);
+        let path = match source.filter(|source| source.is_repeatable()) {
+            Some(source) => source.identity(),
+            None => {
                 self.is_lost = true;
                 PathBuf::new()
             }
@@ -105,7 +104,7 @@ impl Originals {
             places: format!("{:016x}", std::mem::take(&mut self.places)),
         };
         if let Some(was) = self.replayed.get(index) {
-            let name = visible(own.path.as_os_str().as_encoded_bytes());
+            let name = visible_path(&own.path);
             if was.content != own.content {
                 return Err(Failure::wrong(
                     format!("{name} has changed since it was loaded, and the load was rolled back"),

@@ -5,7 +5,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use barrow_core::source::SourceFile;
-use barrow_core::visible::visible;
+use barrow_core::visible::visible_path;
 use barrow_targets::{Target, ledger};
 
 use super::choose::{self, Choice, Chosen};
@@ -42,7 +42,7 @@ impl Replay<'_> {
             .map(|original| original.rejected)
             .sum();
         let mut choice = self.choice(target)?;
-        let rejects = self.rejects.iter().cloned().map(SourceFile::Path);
+        let rejects = self.rejects.iter().cloned().map(SourceFile::local);
         let rejects: Vec<Chosen> = rejects.map(choose::outlined).collect::<Result<_, _>>()?;
         let count = rejects.len();
         choice.files.extend(rejects);
@@ -79,9 +79,12 @@ impl Replay<'_> {
                 ledger::forget_rejects(target, table, &self.note.run)?;
             }
             fs::remove_dir_all(self.folder).map_err(|e| failed(self.folder, &e))?;
-            loaded
-                .done
-                .retain(|done| !done.path.starts_with(self.folder));
+            loaded.done.retain(|done| {
+                !done
+                    .source
+                    .path()
+                    .is_some_and(|path| path.starts_with(self.folder))
+            });
             loaded.dispose(self.order);
         }
         Ok(loaded)
@@ -91,7 +94,7 @@ impl Replay<'_> {
     fn choice(&self, target: &mut dyn Target) -> Result<Choice, Failure> {
         for original in self.originals {
             if !original.path.is_file() {
-                let name = visible(original.path.as_os_str().as_encoded_bytes());
+                let name = visible_path(&original.path);
                 return Err(Failure::wrong(
                     format!("{name} is not there, whose good records belong to these rejects"),
                     "put it back where it was",
@@ -101,7 +104,7 @@ impl Replay<'_> {
         let sources = self
             .originals
             .iter()
-            .map(|o| SourceFile::Path(o.path.clone()));
+            .map(|o| SourceFile::local(o.path.clone()));
         let choice = choose::choose(self.order, target, sources.collect())?;
         if let Some(skipped) = choice.skipped.first() {
             return Err(Failure::wrong(

@@ -74,7 +74,7 @@ fn can_be_shared(order: &Order<'_>, files: &[SourceFile]) -> Result<(), Failure>
             "each load would empty the table of the others' rows"
         }
         (_, Every::Records(_)) => "files are committed one by one, and the spec commits by records",
-        _ if files.contains(&SourceFile::Stdin) => "standard input is nobody else's",
+        _ if files.iter().any(|file| !file.is_repeatable()) => "standard input is nobody else's",
         _ => return Ok(()),
     };
     Err(Failure::wrong(

@@ -8,7 +8,7 @@ use barrow_core::plan::KindPlan;
 use barrow_core::reason::Reject;
 use barrow_core::rejects::Keeper;
 use barrow_core::tally::Tally;
-use barrow_core::visible::visible;
+use barrow_core::visible::visible_path;
 use barrow_core::words::{Every, Mode, Per, Tolerance};
 use barrow_targets::ledger::Outcome as Ended;
 use barrow_targets::{Coming, Encoder, Portions, Refusal, Target};
@@ -343,7 +343,7 @@ impl LoadSink<'_> {
     fn folder(&self) -> Option<String> {
         let folder = self.keeper.folder()?;
         let folder = std::path::absolute(folder).unwrap_or_else(|_| folder.to_path_buf());
-        Some(visible(folder.as_os_str().as_encoded_bytes()))
+        Some(visible_path(&folder))
     }
 
     /// Commits on the way.
@@ -353,10 +353,7 @@ impl LoadSink<'_> {
         }
         if let Some(books) = &mut self.books {
             let written = self.keeper.written()?;
-            let folder = self
-                .keeper
-                .folder()
-                .map(|f| visible(f.as_os_str().as_encoded_bytes()));
+            let folder = self.keeper.folder().map(visible_path);
             books.write_going(self.target, &self.tally, written, folder)?;
         }
         self.target.commit()?;

@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use barrow_core::export::{Packer, Told};
 use barrow_core::source::content::Running;
 use barrow_core::source::{Content, Packing};
-use barrow_core::visible::visible;
+use barrow_core::visible::visible_path;
 use tempfile::TempPath;
 
 use crate::failure::Failure;
@@ -137,7 +137,7 @@ fn failed(path: Option<&Path>, error: io::Error) -> Failure {
         Some(path) => Failure::NotDone {
             message: format!(
                 "{}: {error}\nnothing is left of this export",
-                visible(path.as_os_str().as_encoded_bytes())
+                visible_path(path)
             ),
             advice: (error.kind() == io::ErrorKind::StorageFull)
                 .then(|| "make room there, then run this again".to_string()),
@@ -297,17 +297,11 @@ impl Files {
 pub fn may_write(path: &Path, overwrites: bool) -> Result<(), Failure> {
     match path.metadata() {
         Ok(found) if found.is_file() && !overwrites => Err(Failure::wrong(
-            format!(
-                "{} is there already",
-                visible(path.as_os_str().as_encoded_bytes())
-            ),
+            format!("{} is there already", visible_path(path)),
             "name another file, or say --overwrite",
         )),
         Ok(found) if found.is_dir() => Err(Failure::wrong(
-            format!(
-                "{} is a folder",
-                visible(path.as_os_str().as_encoded_bytes())
-            ),
+            format!("{} is a folder", visible_path(path)),
             "name a file in it",
         )),
         _ => Ok(()),
@@ -316,7 +310,7 @@ pub fn may_write(path: &Path, overwrites: bool) -> Result<(), Failure> {
 
 /// A file that could not be given its name, when others have theirs already.
 fn unnamed(path: &Path, named: &[Made], error: io::Error) -> Failure {
-    let shown = visible(path.as_os_str().as_encoded_bytes());
+    let shown = visible_path(path);
     let left = match named.len() as u64 {
         0 => "nothing is left of this export".to_string(),
         count => format!(

@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 use std::time::Duration;
 
-use barrow_core::visible::visible;
+use barrow_core::visible::{visible, visible_path};
 use owo_colors::OwoColorize;
 use serde_json::{Value, json};
 
@@ -57,9 +57,9 @@ pub fn print(exported: &Exported, report: Report, quiet: bool) -> Result<(), Fai
 }
 
 fn name(made: &Made) -> String {
-    made.path.as_ref().map_or("standard output".into(), |path| {
-        visible(path.as_os_str().as_encoded_bytes())
-    })
+    made.path
+        .as_ref()
+        .map_or("standard output".into(), |path| visible_path(path))
 }
 
 fn text(e: &Exported, out: &mut impl Write) -> io::Result<()> {

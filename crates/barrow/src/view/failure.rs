@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use barrow_core::problem::Problem;
-use barrow_core::visible::{visible, visible_short};
+use barrow_core::visible::{visible_path, visible_short};
 use barrow_targets::secret;
 use miette::{
     GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteDiagnostic, Report, Severity,
@@ -53,7 +53,7 @@ fn spec(path: &Path, text: &str, problems: &[Problem]) {
 }
 
 fn drawn(path: &Path, text: &str, problems: &[Problem], severity: Severity) {
-    let name = visible(path.as_os_str().as_encoded_bytes());
+    let name = visible_path(path);
     let mut theme = GraphicalTheme::unicode();
     // Colors that are read on a light and on a dark ground.
     theme.styles.link = Style::new().bold();

@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 use std::path::Path;
 
-use barrow_core::visible::visible;
+use barrow_core::visible::{visible, visible_path};
 use barrow_targets::Url;
 use barrow_targets::ledger::{Counts, File, Outcome, Run};
 use jiff::civil::DateTime;
@@ -314,7 +314,7 @@ fn rejects(run: &Run, mends: &[Run], out: &mut impl Write) -> io::Result<()> {
         let here = std::env::current_dir().unwrap_or_default();
         let folder = Path::new(folder);
         let near = folder.strip_prefix(&here).unwrap_or(folder);
-        let shown = visible(near.as_os_str().as_encoded_bytes());
+        let shown = visible_path(near);
         let said = match near == Path::new("rejects").join(&run.run) {
             true => &run.run,
             false => &shown,

@@ -16,7 +16,7 @@ impl Progress {
         if quiet || !std::io::stderr().is_terminal() {
             return Progress(None);
         }
-        let sizes: Option<Vec<u64>> = files.iter().map(SourceFile::size).collect();
+        let sizes: Option<Vec<u64>> = files.iter().map(|file| file.size()).collect();
         let template = match sizes {
             Some(_) => {
                 "{bytes} of {total_bytes} {wide_bar:.green/dim} {msg} records, {bytes_per_sec}, {eta} left"

@@ -1,8 +1,9 @@
 //! Which delimiter and which quotes a text is set apart by.
 
-use crate::format::{DelimitedPlan, Escape};
-use crate::records::block::{Mark, State};
-use crate::records::fields;
+use crate::format::{DelimitedFormat, Escape};
+use crate::records::delimited::fields;
+use crate::records::mark::{Mark, State};
+use crate::records::span::Span;
 
 use super::super::value_kind::ValueKind;
 
@@ -63,8 +64,8 @@ pub struct Candidate {
 
 impl Delimited {
     /// As the plan of a reader.
-    pub fn plan(&self) -> DelimitedPlan {
-        DelimitedPlan {
+    pub fn plan(&self) -> DelimitedFormat {
+        DelimitedFormat {
             delimiter: self.delimiter.clone().into_bytes(),
             quote: self.quote.clone().into_bytes(),
             escape: match self.escape.as_str() {
@@ -313,7 +314,7 @@ fn skips_spaces(candidate: &Candidate) -> bool {
 }
 
 /// The records of some lines.
-pub fn cut(lines: &[String], plan: &DelimitedPlan) -> Vec<Cut> {
+pub fn cut(lines: &[String], plan: &DelimitedFormat) -> Vec<Cut> {
     let mut records = Vec::new();
     let mut at = 0;
     while at < lines.len() {
@@ -349,12 +350,12 @@ pub fn cut(lines: &[String], plan: &DelimitedPlan) -> Vec<Cut> {
 }
 
 /// A record's fields; none where its quotes make no sense.
-fn split(text: &str, plan: &DelimitedPlan) -> Option<Vec<String>> {
+fn split(text: &str, plan: &DelimitedFormat) -> Option<Vec<String>> {
     fields::count(plan, text.as_bytes()).ok()?;
     let mark = Mark::new(0..text.len(), text.len(), 0, State::Quoted);
     let mut spans = Vec::new();
     fields::split(plan, text.as_bytes(), &mark, &mut spans).ok()?;
-    let text = |span: &fields::Span| {
+    let text = |span: &Span| {
         let bytes = &text.as_bytes()[span.range()];
         let mut plain = Vec::new();
         match span.is_escaped() {

@@ -1,7 +1,8 @@
 //! What must hold for a record that is written: what the spec asks of one that is read.
 
-use super::{Line, Refusal, refusal};
+use super::Line;
 use crate::conditions::{Condition, Row};
+use crate::export::refusal::{Refusal, refusal};
 use crate::plan::{KindPlan, Place};
 use crate::reason::Code;
 use crate::types::Type;

@@ -1,8 +1,9 @@
 //! Fields that are set apart by a delimiter, in quotes where they have to be.
 
-use super::{Line, RecordWriter, Scratch, Unwritten, blank, refusal, text_of};
+use super::{Line, RecordWriter, Scratch, Unwritten, blank, text_of};
 use crate::export::column::ColumnWriter;
 use crate::export::marks::{Marks, is_blank};
+use crate::export::refusal::refusal;
 use crate::reason::Code;
 use crate::values::Cell;
 use crate::words::{QuoteWhen, QuotedEmpty};

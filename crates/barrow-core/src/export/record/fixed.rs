@@ -1,8 +1,9 @@
 //! Fields of a set width.
 
-use super::{Line, RecordWriter, Refusal, Scratch, Unwritten, blank, refusal, text_of};
+use super::{Line, RecordWriter, Scratch, Unwritten, blank, text_of};
 use crate::export::fixed::Fixed;
 use crate::export::marks::is_blank;
+use crate::export::refusal::{Refusal, refusal};
 use crate::reason::Code;
 use crate::words::Align;
 

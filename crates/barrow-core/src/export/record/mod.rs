@@ -9,30 +9,19 @@ use super::column::{Changed, ColumnWriter, Field};
 use super::encode::{Encode, Lacking};
 use super::fixed::Fixed;
 use super::marks::Marks;
+use super::refusal::{Refusal, refusal};
 use super::typed::{Cells, Misfit};
-use crate::format::EndingPlan;
+use crate::format::{RecordEnd, RecordFormat};
 use crate::plan::{KindPlan, Place, Plan};
 use crate::reason::Code;
 use crate::records::ending::FileEnding;
 use crate::records::file::{FileReading, ShapeReading};
-use crate::records::splitter::reads_as_one;
-use crate::records::start::Rules;
+use crate::records::framing::reads_as_one;
+use crate::records::rules::Rules;
 use crate::repair::Repairs;
 use crate::source::Charset;
 use crate::values::{Cell, Valued};
-use crate::visible::visible_short;
 use crate::words::{Header, WhenUnencodable};
-
-/// Why a value cannot be written so that it is read back the same.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Refusal {
-    /// The reason's code.
-    pub code: Code,
-    /// In plain words.
-    pub says: String,
-    /// The value.
-    pub value: String,
-}
 
 /// A row that cannot be written.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -130,24 +119,20 @@ impl<'p> RecordWriter<'p> {
             .then(|| plan.export.stand_in.clone());
         let encode = Encode::new(&charset, stand_in);
         let ending = match &plan.records.ending {
-            EndingPlan::Auto => "\n".to_string(),
-            EndingPlan::Text(text) => text.clone(),
-            EndingPlan::None => String::new(),
+            RecordEnd::Auto => "\n".to_string(),
+            RecordEnd::Text(text) => text.clone(),
+            RecordEnd::None => String::new(),
         };
         let mut bytes = Vec::new();
         if encode.write(&ending, &mut bytes).is_err() {
             problems.push("the encoding lacks a character of the record's end".into());
         }
-        let layout = match &kind.fixed {
-            None => Layout::Delimited(Marks::new(plan, &ending)),
-            Some(fixed) => Layout::Fixed(Fixed::new(
-                plan,
-                kind,
-                fixed,
-                &encode,
-                &ending,
-                &mut problems,
-            )),
+        let layout = match &plan.records.format {
+            RecordFormat::Delimited(format) => Layout::Delimited(Marks::new(plan, format, &ending)),
+            RecordFormat::Fixed(format) => {
+                let written = Fixed::new(plan, kind, *format, &encode, &ending, &mut problems);
+                Layout::Fixed(written)
+            }
         };
         let reread = reread(plan, kind, &ending);
         let writer = RecordWriter {
@@ -159,7 +144,7 @@ impl<'p> RecordWriter<'p> {
             charset,
             ending: bytes,
             ending_text: ending,
-            is_told_by_first: plan.records.ending == EndingPlan::Auto
+            is_told_by_first: plan.records.ending == RecordEnd::Auto
                 && plan.records.header == Header::None
                 && plan.export.preamble.is_empty(),
             plan,
@@ -403,9 +388,7 @@ impl<'p> RecordWriter<'p> {
 
 /// How a delimited file is read again, in UTF-8.
 fn reread(plan: &Plan, kind: &KindPlan, ending: &str) -> Option<FileReading> {
-    if kind.fixed.is_some() {
-        return None;
-    }
+    plan.records.format.delimited()?;
     let fields = fields(kind);
     let mut loaded = 0;
     let binding = kind.columns.iter().map(|column| {
@@ -434,15 +417,6 @@ fn reread(plan: &Plan, kind: &KindPlan, ending: &str) -> Option<FileReading> {
         }],
         notes: Vec::new(),
     })
-}
-
-/// A refusal with its value cut.
-pub fn refusal(code: Code, says: impl Into<String>, value: &str) -> Refusal {
-    Refusal {
-        code,
-        says: says.into(),
-        value: visible_short(value.as_bytes(), 60),
-    }
 }
 
 fn blank() -> Refusal {
@@ -506,7 +480,11 @@ fn columns<'p>(
         (Place::Field(field), Some(fixed)) => fixed.slices.get(*field).map(|(_, wide)| *wide),
         _ => None,
     };
-    let can_quote = kind.fixed.is_none() && !plan.records.delimited.quote.is_empty();
+    let can_quote = plan
+        .records
+        .format
+        .delimited()
+        .is_some_and(|delimited| !delimited.quote.is_empty());
     let written = kind.loaded().filter(|c| c.place != Place::Computed);
     written
         .filter_map(|column| {

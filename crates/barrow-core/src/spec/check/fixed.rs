@@ -1,6 +1,6 @@
 //! Checks what only fixed layouts and numbers in special forms have.
 
-use crate::format::FixedPlan;
+use crate::format::FieldSlices;
 use crate::plan::{ColumnPlan, Place};
 use crate::problem::{At, Problem};
 use crate::spec::written::{Column, Values, Written};
@@ -20,7 +20,11 @@ fn too_wide(at: &At<u64>) -> Problem {
 }
 
 /// Where the fields of a fixed layout stand.
-pub fn layout(columns: &[Column], plans: &[ColumnPlan], problems: &mut Vec<Problem>) -> FixedPlan {
+pub fn layout(
+    columns: &[Column],
+    plans: &[ColumnPlan],
+    problems: &mut Vec<Problem>,
+) -> FieldSlices {
     let columns: Vec<&Column> = columns.iter().filter(|c| c.value.is_none()).collect();
     let mut slices = Vec::new();
     let mut next = 0;
@@ -31,7 +35,7 @@ pub fn layout(columns: &[Column], plans: &[ColumnPlan], problems: &mut Vec<Probl
     }
     overlaps(&columns, &slices, problems);
     let text = plans.iter().filter(|p| p.place != Place::Computed);
-    FixedPlan {
+    FieldSlices {
         width: slices.iter().map(|(s, w)| s + w).max().unwrap_or(0),
         text: text.map(|p| p.ty.is_text()).collect(),
         slices,

@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 use super::template::{Names, template};
 use super::{columns, conditions, fixed, header, is_fixed, it};
 use crate::conditions::Scope;
-use crate::format::EndingPlan;
+use crate::format::RecordEnd;
 use crate::nearest::did_you_mean;
 use crate::plan::{ColumnPlan, KindPlan, Part};
 use crate::problem::{At, Problem};
@@ -13,7 +13,7 @@ use crate::spec::written::{Kind, Shape, Written};
 use crate::words::Header;
 
 /// Every kind of record.
-pub fn kinds(written: &Written, ending: &EndingPlan, problems: &mut Vec<Problem>) -> Vec<KindPlan> {
+pub fn kinds(written: &Written, ending: &RecordEnd, problems: &mut Vec<Problem>) -> Vec<KindPlan> {
     if is_fixed(written) {
         fixed::header(written, problems);
     }
@@ -82,10 +82,10 @@ fn one(
     kind: &Kind,
     written: &Written,
     before: &[KindPlan],
-    ending: &EndingPlan,
+    ending: &RecordEnd,
     problems: &mut Vec<Problem>,
 ) -> KindPlan {
-    let said = if *ending == EndingPlan::None {
+    let said = if *ending == RecordEnd::None {
         &written.records.record_width
     } else {
         &kind.record_width
@@ -293,7 +293,7 @@ pub fn also_read(plan: &mut KindPlan, place: usize) {
 pub fn width(
     written: &Written,
     kinds: &[KindPlan],
-    ending: &EndingPlan,
+    ending: &RecordEnd,
     problems: &mut Vec<Problem>,
 ) -> usize {
     if !is_fixed(written) {
@@ -304,7 +304,7 @@ pub fn width(
     if let (Some(at), false, true) = (
         &written.records.record_width,
         written.kinds.is_empty(),
-        *ending != EndingPlan::None,
+        *ending != RecordEnd::None,
     ) {
         problems.push(Problem::new(
             at.span.clone(),
@@ -312,7 +312,7 @@ pub fn width(
             "say record_width in the [[record_type]]",
         ));
     }
-    if *ending == EndingPlan::None && (width == 0 || several_widths(written)) {
+    if *ending == RecordEnd::None && (width == 0 || several_widths(written)) {
         let at = written.records.ending.as_ref();
         problems.push(
             Problem::new(

@@ -452,8 +452,9 @@ mod tests {
     #[test]
     fn defaults() {
         let plan = plan("[columns]\na = \"text\"").unwrap();
-        assert_eq!(plan.records.delimited.delimiter, b",");
-        assert_eq!(plan.records.delimited.quote, b"\"");
+        let delimited = plan.records.format.delimited().unwrap();
+        assert_eq!(delimited.delimiter, b",");
+        assert_eq!(delimited.quote, b"\"");
         assert_eq!(plan.records.header, Header::Names);
         assert_eq!(plan.records.longest, 1 << 20);
         assert_eq!(plan.rejects.tolerance, Tolerance::Records(0));

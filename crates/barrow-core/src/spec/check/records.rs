@@ -1,10 +1,10 @@
 //! Checks how records are found and split.
 
 use super::{header, is_fixed, it};
-use crate::format::{DelimitedPlan, EndingPlan, Escape};
+use crate::format::LONGEST_MARK;
+use crate::format::{DelimitedFormat, Escape, FixedFormat, RecordEnd, RecordFormat};
 use crate::plan::RecordPlan;
 use crate::problem::{At, Problem};
-use crate::records::scan::LONGEST_MARK;
 use crate::spec::written::{Delimited, Records, Written};
 use crate::words::Spaces;
 use crate::words::{Header, Measure, PreambleKey, WhenBlank, WhenLong, WhenShort};
@@ -18,23 +18,20 @@ const LONGEST_POSSIBLE: u64 = 256 << 20;
 /// How records are found. `width` is how wide those of a fixed layout are.
 pub fn records(
     written: &Written,
-    ending: EndingPlan,
+    ending: RecordEnd,
     width: usize,
     problems: &mut Vec<Problem>,
 ) -> RecordPlan {
     let r = &written.records;
     let fixed = is_fixed(written).then_some(());
-    let delimited = match fixed {
-        Some(()) => DelimitedPlan {
-            delimiter: Vec::new(),
-            quote: Vec::new(),
-            escape: Escape::Doubled,
-            ending: Vec::new(),
-            space: Vec::new(),
-        },
-        None => delimited(&written.delimited, &ending, problems),
+    let format = match fixed {
+        Some(()) => RecordFormat::Fixed(FixedFormat {
+            measure: it(&written.measure).unwrap_or(Measure::Characters),
+            width,
+        }),
+        None => RecordFormat::Delimited(delimited(&written.delimited, &ending, problems)),
     };
-    if let (None, EndingPlan::None, Some(at)) = (&fixed, &ending, &r.ending) {
+    if let (None, RecordEnd::None, Some(at)) = (&fixed, &ending, &r.ending) {
         problems.push(Problem::new(
             at.span.clone(),
             "records without an end need a fixed layout",
@@ -87,40 +84,38 @@ pub fn records(
         when_long: it(&r.when_long).unwrap_or(WhenLong::Reject),
         when_new_column: it(&r.when_new_column).unwrap_or_default(),
         longest: longest as usize,
-        delimited,
-        measure: fixed.map(|()| it(&written.measure).unwrap_or(Measure::Characters)),
-        width,
+        format,
     }
 }
 
 /// How a record ends.
-pub fn ending(r: &Records, problems: &mut Vec<Problem>) -> EndingPlan {
+pub fn ending(r: &Records, problems: &mut Vec<Problem>) -> RecordEnd {
     let Some(at) = &r.ending else {
-        return EndingPlan::Auto;
+        return RecordEnd::Auto;
     };
     let text = match at.it.as_str() {
-        "auto" => return EndingPlan::Auto,
+        "auto" => return RecordEnd::Auto,
         "lf" => "\n",
         "crlf" => "\r\n",
         "cr" => "\r",
-        "none" => return EndingPlan::None,
+        "none" => return RecordEnd::None,
         "" => {
             problems.push(Problem::new(
                 at.span.clone(),
                 "a record's end is empty",
                 "empty",
             ));
-            return EndingPlan::Auto;
+            return RecordEnd::Auto;
         }
         own => own,
     };
     if text.len() > LONGEST_MARK {
         problems.push(too_long(&at.span, "a record's end"));
     }
-    EndingPlan::Text(text.to_string())
+    RecordEnd::Text(text.to_string())
 }
 
-fn delimited(d: &Delimited, ending: &EndingPlan, problems: &mut Vec<Problem>) -> DelimitedPlan {
+fn delimited(d: &Delimited, ending: &RecordEnd, problems: &mut Vec<Problem>) -> DelimitedFormat {
     let delimiter = it(&d.delimiter).unwrap_or_else(|| ",".into());
     let quote = it(&d.quote).unwrap_or_else(|| "\"".into());
     let escape = it(&d.escape).unwrap_or_else(|| "doubled".into());
@@ -187,13 +182,13 @@ fn delimited(d: &Delimited, ending: &EndingPlan, problems: &mut Vec<Problem>) ->
         }
         Escape::With(escape.into_bytes())
     };
-    DelimitedPlan {
+    DelimitedFormat {
         delimiter: delimiter.into_bytes(),
         quote: quote.into_bytes(),
         escape,
         ending: match ending {
-            EndingPlan::Text(text) => text.clone().into_bytes(),
-            EndingPlan::Auto | EndingPlan::None => Vec::new(),
+            RecordEnd::Text(text) => text.clone().into_bytes(),
+            RecordEnd::Auto | RecordEnd::None => Vec::new(),
         },
         space: if skips { b" ".to_vec() } else { Vec::new() },
     }
@@ -208,13 +203,13 @@ fn too_long(span: &std::ops::Range<usize>, what: &str) -> Problem {
 }
 
 /// Whether `text` holds the start of a record's end.
-fn holds_ending(text: &str, ending: &EndingPlan) -> bool {
+fn holds_ending(text: &str, ending: &RecordEnd) -> bool {
     match ending {
-        EndingPlan::Auto => text.contains(['\r', '\n']),
-        EndingPlan::Text(end) => end
+        RecordEnd::Auto => text.contains(['\r', '\n']),
+        RecordEnd::Text(end) => end
             .as_bytes()
             .first()
             .is_some_and(|first| text.as_bytes().contains(first)),
-        EndingPlan::None => false,
+        RecordEnd::None => false,
     }
 }

@@ -8,8 +8,9 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use barrow_core::keys::Twice;
+use barrow_core::source::SourceFile;
 use barrow_core::tally::Tally;
-use barrow_core::visible::visible;
+use barrow_core::visible::visible_path;
 use barrow_core::words::Tolerance;
 use barrow_targets::Merged;
 use serde_json::Value;
@@ -72,7 +73,7 @@ pub struct Summary {
 #[derive(Debug, Clone)]
 pub struct Skipped {
     pub file: String,
-    pub path: Option<PathBuf>,
+    pub source: Option<SourceFile>,
     /// The run that loaded it; none where another file of this load has its content.
     pub run: Option<String>,
     /// When that was, or which file.
@@ -214,9 +215,7 @@ impl Summary {
     }
 
     fn folder(&self) -> Option<String> {
-        self.rejects
-            .as_ref()
-            .map(|f| visible(f.as_os_str().as_encoded_bytes()))
+        self.rejects.as_ref().map(|f| visible_path(f))
     }
 }
 

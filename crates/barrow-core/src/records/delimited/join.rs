@@ -1,9 +1,9 @@
 //! Joins records that line ends inside unquoted text have broken.
 
-use super::block::{Mark, State};
-use super::ending::{Ending, Found, line_end};
 use super::fields;
 use super::scan::{Progress, SIGHT, Scan};
+use crate::records::ending::{Ending, Found, line_end};
+use crate::records::mark::{Mark, State};
 
 /// At most so many lines are joined to one record.
 const MOST_JOINED: u32 = 20;

@@ -1,81 +1,8 @@
 //! From a record's bytes to its fields.
 
-use super::block::Mark;
-use crate::format::DelimitedPlan;
-
-/// Where a field stands in its block.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Span {
-    start: u32,
-    len: u32,
-}
-
-impl Span {
-    /// The field was in quotes, which the span leaves out.
-    const QUOTED: u32 = 1 << 31;
-    /// The field holds escapes that are to be taken out.
-    const ESCAPED: u32 = 1 << 30;
-    /// The record lacks the field.
-    const LACKING: u32 = 1 << 29;
-    /// All the bits of `len` that are not length. A record is below 512 MiB.
-    const FLAGS: u32 = Span::QUOTED | Span::ESCAPED | Span::LACKING;
-
-    /// A field that the record lacks and that is taken as null.
-    pub const MISSING: Span = Span {
-        start: 0,
-        len: Span::LACKING,
-    };
-
-    /// Plain bytes.
-    #[inline]
-    pub fn plain(start: usize, end: usize) -> Span {
-        Span {
-            start: start as u32,
-            len: (end - start) as u32,
-        }
-    }
-
-    fn with(self, quoted: bool, escaped: bool) -> Span {
-        let flags = if quoted { Span::QUOTED } else { 0 } | if escaped { Span::ESCAPED } else { 0 };
-        Span {
-            start: self.start,
-            len: self.len | flags,
-        }
-    }
-
-    /// Whether the field is nothing but bytes of the block.
-    #[inline]
-    pub fn is_plain(self) -> bool {
-        self.len & Span::FLAGS == 0
-    }
-
-    /// Whether the record lacks the field.
-    pub fn is_missing(self) -> bool {
-        self.len & Span::LACKING != 0
-    }
-
-    /// Whether the field was in quotes.
-    pub fn is_quoted(self) -> bool {
-        self.len & Span::QUOTED != 0
-    }
-
-    /// Whether the field holds escapes.
-    pub fn is_escaped(self) -> bool {
-        self.len & Span::ESCAPED != 0
-    }
-
-    /// The field's first byte in the block.
-    #[inline]
-    pub fn start(self) -> usize {
-        self.start as usize
-    }
-
-    /// The field's bytes in the block.
-    #[inline]
-    pub fn range(self) -> std::ops::Range<usize> {
-        self.start as usize..self.start as usize + (self.len & !Span::FLAGS) as usize
-    }
-}
+use crate::format::DelimitedFormat;
+use crate::records::mark::Mark;
+use crate::records::span::Span;
 
 /// Splits a record and adds its fields to `fields`.
 ///
@@ -84,7 +11,7 @@ impl Span {
 /// quote. All fields are there all the same; such a one keeps its quotes.
 #[inline]
 pub fn split(
-    plan: &DelimitedPlan,
+    plan: &DelimitedFormat,
     bytes: &[u8],
     mark: &Mark,
     fields: &mut Vec<Span>,
@@ -98,7 +25,7 @@ pub fn split(
 /// As [`split`].
 #[inline]
 pub fn split_range(
-    plan: &DelimitedPlan,
+    plan: &DelimitedFormat,
     bytes: &[u8],
     range: std::ops::Range<usize>,
     fields: &mut Vec<Span>,
@@ -172,7 +99,7 @@ fn places(bytes: [u8; 8], wanted: u8) -> u64 {
 /// # Errors
 /// The number, from 0, of the first field that has text after its closing quote,
 /// or no closing quote.
-pub fn count(plan: &DelimitedPlan, text: &[u8]) -> Result<usize, usize> {
+pub fn count(plan: &DelimitedFormat, text: &[u8]) -> Result<usize, usize> {
     let mut count = 0;
     careful(plan, text, 0..text.len(), |_| count += 1)?;
     Ok(count)
@@ -180,7 +107,7 @@ pub fn count(plan: &DelimitedPlan, text: &[u8]) -> Result<usize, usize> {
 
 /// Gives each field of the record at `range`.
 fn careful(
-    plan: &DelimitedPlan,
+    plan: &DelimitedFormat,
     bytes: &[u8],
     range: std::ops::Range<usize>,
     mut give: impl FnMut(Span),
@@ -220,7 +147,7 @@ fn careful(
 
 /// Where the next delimiter starts (or the record ends), and whether an escape
 /// was passed.
-fn delimiter(plan: &DelimitedPlan, bytes: &[u8], from: usize) -> (usize, bool) {
+fn delimiter(plan: &DelimitedFormat, bytes: &[u8], from: usize) -> (usize, bool) {
     let escape = plan.escape_text();
     let mut at = from;
     let mut escaped = false;
@@ -243,7 +170,7 @@ fn delimiter(plan: &DelimitedPlan, bytes: &[u8], from: usize) -> (usize, bool) {
 }
 
 /// Where the quote that closes a field starts, and whether an escape was passed.
-fn closing(plan: &DelimitedPlan, bytes: &[u8], inside: usize) -> (Option<usize>, bool) {
+fn closing(plan: &DelimitedFormat, bytes: &[u8], inside: usize) -> (Option<usize>, bool) {
     let quote = plan.quote.as_slice();
     let escape = plan.escape_text();
     let mut at = inside;
@@ -294,7 +221,7 @@ fn find(text: &[u8], mark: &[u8]) -> Option<usize> {
 
 /// How many bytes after an escape it makes ordinary: a delimiter, a quote, an
 /// escape, or a line end.
-fn escaped_length(plan: &DelimitedPlan, rest: &[u8]) -> usize {
+fn escaped_length(plan: &DelimitedFormat, rest: &[u8]) -> usize {
     match plan.escapable(rest) {
         0 if rest.starts_with(b"\r\n") => 2,
         0 if rest.starts_with(b"\n") || rest.starts_with(b"\r") => 1,
@@ -303,7 +230,7 @@ fn escaped_length(plan: &DelimitedPlan, rest: &[u8]) -> usize {
 }
 
 /// Writes a field's text without its escapes.
-pub fn unescape(plan: &DelimitedPlan, quoted: bool, field: &[u8], out: &mut Vec<u8>) {
+pub fn unescape(plan: &DelimitedFormat, quoted: bool, field: &[u8], out: &mut Vec<u8>) {
     let doubled = plan.escape_text().is_empty();
     let escape = if doubled {
         plan.quote.as_slice()

@@ -1,17 +1,17 @@
 //! Cuts records of a fixed layout into fields.
 
-use super::block::Mark;
-use super::fields::Span;
-use super::widths::borders;
-use crate::format::FixedPlan;
+use super::characters::borders;
+use crate::format::FieldSlices;
 use crate::reason::Code;
+use crate::records::mark::Mark;
+use crate::records::span::Span;
 use crate::repair::What;
 use crate::words::{WhenLong, WhenShort};
 
 /// What is fixed for a file's records.
 pub struct Cutter<'p> {
     /// Where the fields stand.
-    pub fixed: &'p FixedPlan,
+    pub fixed: &'p FieldSlices,
     /// Records that end too soon.
     pub when_short: WhenShort,
     /// Records that go on too long.

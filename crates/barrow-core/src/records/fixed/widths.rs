@@ -1,7 +1,8 @@
 //! Records that have no end: each is as wide as the others.
 
-use super::block::{Mark, State};
-use super::scan::{Progress, Scan};
+use super::characters::place_of;
+use crate::records::delimited::scan::{Progress, Scan};
+use crate::records::mark::{Mark, State};
 
 impl Scan<'_> {
     /// Marks records that have no end and are each `width` wide. Each counts as a line.
@@ -16,7 +17,7 @@ impl Scan<'_> {
         while progress.at < bytes.len() && marks.len() < self.most {
             let rest = &bytes[progress.at..];
             let length = if self.by_characters {
-                characters(rest, width)
+                place_of(rest, width)
             } else {
                 Some(width)
             };
@@ -36,22 +37,4 @@ impl Scan<'_> {
             progress.line += 1;
         }
     }
-}
-
-/// How many bytes the first `count` characters of UTF-8 take, if all are there.
-pub fn characters(text: &[u8], count: usize) -> Option<usize> {
-    let starts = || borders(text);
-    match starts().nth(count) {
-        Some(at) => Some(at),
-        None => (starts().count() == count)
-            .then_some(text.len())
-            .filter(|_| text.last().is_none_or(u8::is_ascii)),
-    }
-}
-
-/// Where each character of UTF-8 starts, 0-based. The first byte starts one, also where
-/// it continues none: such bytes belong to somebody, and nothing is lost.
-pub fn borders(text: &[u8]) -> impl Iterator<Item = usize> + '_ {
-    let starts = |at: &usize| *at == 0 || (text[*at] as i8) >= -0x40;
-    (0..text.len()).filter(starts)
 }

@@ -4,12 +4,13 @@
 //! number of records. A quoted field over several lines is believed only while the
 //! lines within it do not look like records themselves.
 
-use super::fields::{self, Span};
-use super::file::{FileReading, ShapeReading};
-use super::kinds::kind_of;
-use super::start::Rules;
-use crate::format::DelimitedPlan;
+use super::fields;
+use crate::format::DelimitedFormat;
 use crate::plan::{KindPlan, Plan};
+use crate::records::file::{FileReading, ShapeReading};
+use crate::records::kinds::kind_of;
+use crate::records::rules::Rules;
+use crate::records::span::Span;
 use crate::repair::What;
 use crate::values::{Cell, ColumnReader};
 
@@ -18,9 +19,10 @@ use crate::values::{Cell, ColumnReader};
 pub struct Judge<'r> {
     plan: &'r Plan,
     rules: &'r Rules,
+    delimited: &'r DelimitedFormat,
     shapes: &'r [ShapeReading],
     /// The same delimiters, where no quote means anything.
-    unquoted: DelimitedPlan,
+    unquoted: DelimitedFormat,
     /// Whether more than the number of fields tells a record: a column that is not text,
     /// or the condition of a kind.
     has_evidence: bool,
@@ -30,9 +32,9 @@ impl<'r> Judge<'r> {
     /// For a file as it is read by a plan; none where quotes mean nothing, or where a
     /// record has one field, so that any line may be one.
     pub fn new(plan: &'r Plan, file: &'r FileReading) -> Option<Judge<'r>> {
-        let delimited = &file.rules.delimited;
+        let delimited = file.rules.format.delimited()?;
         let has_fields = file.shapes.iter().any(|shape| shape.fields > 1);
-        if delimited.delimiter.is_empty() || delimited.quote.is_empty() || !has_fields {
+        if delimited.quote.is_empty() || !has_fields {
             return None;
         }
         let typed = |kind: &KindPlan| {
@@ -42,8 +44,9 @@ impl<'r> Judge<'r> {
         Some(Judge {
             plan,
             rules: &file.rules,
+            delimited,
             shapes: &file.shapes,
-            unquoted: DelimitedPlan {
+            unquoted: DelimitedFormat {
                 quote: Vec::new(),
                 ..delimited.clone()
             },
@@ -63,7 +66,7 @@ impl<'r> Judge<'r> {
             return (false, false);
         };
         let mut spans = Vec::new();
-        let split = fields::split_range(&self.rules.delimited, record, 0..record.len(), &mut spans);
+        let split = fields::split_range(self.delimited, record, 0..record.len(), &mut spans);
         let fits = split.is_ok() && spans.len() == self.shapes[kind].fields;
         (fits, spans.into_iter().all(Span::is_quoted))
     }
@@ -78,13 +81,11 @@ impl<'r> Judge<'r> {
         if wanted < 2 {
             return false;
         }
-        [&self.rules.delimited, &self.unquoted]
-            .into_iter()
-            .any(|plan| {
-                let mut spans = Vec::new();
-                let split = fields::split_range(plan, line, 0..line.len(), &mut spans);
-                split.is_ok() && spans.len() == wanted && self.reads(kind, line, &spans)
-            })
+        [self.delimited, &self.unquoted].into_iter().any(|plan| {
+            let mut spans = Vec::new();
+            let split = fields::split_range(plan, line, 0..line.len(), &mut spans);
+            split.is_ok() && spans.len() == wanted && self.reads(kind, line, &spans)
+        })
     }
 
     fn kind(&self, record: &[u8]) -> Option<usize> {
@@ -119,7 +120,7 @@ impl<'r> Judge<'r> {
             return true;
         }
         // A quote at an end may be the stray one.
-        let quote = self.rules.delimited.quote.as_slice();
+        let quote = self.delimited.quote.as_slice();
         let field = field.strip_prefix(quote).unwrap_or(field);
         let field = field.strip_suffix(quote).unwrap_or(field);
         let mut text = Vec::new();

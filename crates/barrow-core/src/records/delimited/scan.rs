@@ -10,24 +10,21 @@
 //! that "closed" it belongs to a later record); or a record over several lines
 //! within which lines look like records themselves ([`super::judge`]).
 
-use super::block::{Mark, State};
-use super::ending::{Ending, Found, line_end};
 use super::judge::Judge;
-use crate::format::{DelimitedPlan, Escape};
+use crate::format::{DelimitedFormat, Escape, LONGEST_MARK};
+use crate::records::ending::{Ending, Found, line_end};
+use crate::records::mark::{Mark, State};
 
 /// How many bytes past a place the scan wants to see before it judges the place:
 /// more than the longest delimiter, quote or record end ([`LONGEST_MARK`]). So a
 /// judgement never depends on where a block happens to end.
 pub(super) const SIGHT: usize = 2 * LONGEST_MARK;
 
-/// The longest delimiter or record end that a spec may have, in bytes.
-pub const LONGEST_MARK: usize = 64;
-
 /// What is fixed for a file's scan.
 #[derive(Debug)]
 pub struct Scan<'p> {
     /// Quotes, escapes, delimiters.
-    pub delimited: &'p DelimitedPlan,
+    pub delimited: &'p DelimitedFormat,
     /// Lines that start so are comments.
     pub comment: Option<&'p [u8]>,
     /// Whether a blank line is a record (to be rejected) or left out.

@@ -1,0 +1,5 @@
+//! Records whose fields have a set width.
+
+pub mod characters;
+pub mod cut;
+pub mod widths;
