@@ -7,7 +7,7 @@ use std::io::Read;
 use std::path::Path;
 use std::time::Instant;
 
-use barrow_core::flow::{Batch, Sink};
+use barrow_core::flow::{Batch, Encoded, Sink};
 use barrow_core::values::Cell;
 use rusqlite::Connection;
 use rusqlite::types::{ToSql, ToSqlOutput, ValueRef};
@@ -58,9 +58,10 @@ struct Collect {
 }
 
 impl Sink for Collect {
+    type Encoded = ();
     type Error = Infallible;
 
-    fn take(&mut self, batch: &mut Batch) -> Result<(), Infallible> {
+    fn take(&mut self, batch: &mut Encoded<()>) -> Result<(), Infallible> {
         let rows = &batch.parts[0];
         for row in &rows.good {
             for (column, scale) in self.scales.iter().enumerate() {

@@ -4,7 +4,7 @@ use std::convert::Infallible;
 use std::path::Path;
 use std::time::Instant;
 
-use barrow_core::flow::{self, Batch, Options, Sink};
+use barrow_core::flow::{self, Options, Sink};
 use barrow_core::plan::Plan;
 use barrow_core::source;
 use barrow_core::spec;
@@ -16,9 +16,10 @@ struct Counter {
 }
 
 impl Sink for Counter {
+    type Encoded = ();
     type Error = Infallible;
 
-    fn take(&mut self, batch: &mut Batch) -> Result<(), Infallible> {
+    fn take(&mut self, batch: &mut Encoded<()>) -> Result<(), Infallible> {
         self.rows += batch.good() as u64;
         self.rejects += batch.rejects.len() as u64;
         Ok(())

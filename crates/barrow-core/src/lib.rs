@@ -17,6 +17,7 @@ pub mod keys;
 pub mod look;
 pub mod nearest;
 pub mod plan;
+pub mod pool;
 pub mod problem;
 pub mod reason;
 pub mod records;

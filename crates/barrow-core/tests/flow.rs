@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 use std::sync::mpsc;
 use std::time::Duration;
 
-use barrow_core::flow::{self, Batch, Failure, Options, Sink};
+use barrow_core::flow::{self, Batch, Encoded, Failure, Options, Sink};
 use barrow_core::plan::Plan;
 use barrow_core::source::SourceFile;
 use barrow_core::spec::read_plan;
@@ -36,9 +36,10 @@ fn over_a_long_file<T: Send + 'static>(
 struct GivesUp;
 
 impl Sink for GivesUp {
+    type Encoded = ();
     type Error = ();
 
-    fn take(&mut self, _: &mut Batch) -> Result<(), ()> {
+    fn take(&mut self, _: &mut Encoded<()>) -> Result<(), ()> {
         Err(())
     }
 }

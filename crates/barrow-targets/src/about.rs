@@ -3,7 +3,7 @@
 use barrow_core::visible::visible;
 use barrow_core::words::Mode;
 
-use crate::Job;
+use crate::job::Job;
 use crate::dialect::Dialect;
 
 /// A database as it answers.
@@ -174,7 +174,7 @@ mod tests {
             missing(
                 &about(rights.clone()),
                 &job(mode, create),
-                Dialect::Postgres,
+                crate::postgres::DIALECT,
             )
         };
         assert_eq!(found(Mode::Append, false, &rights), [""; 0]);
@@ -198,7 +198,7 @@ mod tests {
                 ledger,
                 ..about(Rights::all("d", true))
             };
-            missing(&about, &job(Mode::Append, false), Dialect::Postgres)
+            missing(&about, &job(Mode::Append, false), crate::postgres::DIALECT)
         };
         let there = |name: &str| Rights::all(name, true);
         assert_eq!(of(Vec::new()), [""; 0]);

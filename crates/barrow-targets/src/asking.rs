@@ -1,7 +1,5 @@
 //! SQL of our own with values beside it, the same for every kind of database.
 
-use crate::dialect::Dialect;
-
 /// A value that goes to a database or comes from it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Value {
@@ -56,30 +54,6 @@ impl From<String> for Value {
     }
 }
 
-/// SQL whose values are marked with `?`, as the database marks them: PostgreSQL
-/// numbers them. A `?` within quotes is text.
-pub fn marked(dialect: Dialect, sql: &str) -> String {
-    if dialect != Dialect::Postgres {
-        return sql.to_string();
-    }
-    let mut out = String::with_capacity(sql.len() + 16);
-    let (mut quote, mut number) = (None, 0);
-    for c in sql.chars() {
-        match (c, quote) {
-            ('\'' | '"', None) => quote = Some(c),
-            (c, Some(open)) if c == open => quote = None,
-            ('?', None) => {
-                number += 1;
-                out += &format!("${number}");
-                continue;
-            }
-            _ => {}
-        }
-        out.push(c);
-    }
-    out
-}
-
 /// So many marks for values: `?, ?, ?`.
 pub fn marks(count: usize) -> String {
     vec!["?"; count].join(", ")
@@ -90,13 +64,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn marks_are_numbered_outside_of_quotes() {
-        let sql = "SELECT '?''?' FROM \"a?\" WHERE b = ? AND c IN (?, ?)";
-        assert_eq!(
-            marked(Dialect::Postgres, sql),
-            "SELECT '?''?' FROM \"a?\" WHERE b = $1 AND c IN ($2, $3)"
-        );
-        assert_eq!(marked(Dialect::MariaDb, sql), sql);
+    fn so_many_marks_as_values() {
         assert_eq!(marks(3), "?, ?, ?");
     }
 }

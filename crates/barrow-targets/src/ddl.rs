@@ -6,7 +6,7 @@ use barrow_core::visible::visible;
 use crate::dialect::Dialect;
 use crate::fit::{Fit, fit};
 use crate::table::Table;
-use crate::{Column, Part};
+use crate::job::{Column, Part};
 
 /// CREATE TABLE for these columns, without a semicolon. `key` names the columns of
 /// the primary key.
@@ -19,15 +19,11 @@ pub fn create_table(dialect: Dialect, table: &str, columns: &[Column], key: &[St
         let names: Vec<String> = key.iter().map(|name| dialect.quoted(name)).collect();
         lines.push(format!("  PRIMARY KEY ({})", names.join(", ")));
     }
-    // The server may keep tables by another engine, one that cannot undo a load.
-    let engine = match dialect {
-        Dialect::MariaDb => " ENGINE=InnoDB",
-        _ => "",
-    };
     format!(
-        "CREATE TABLE {} (\n{}\n){engine}",
+        "CREATE TABLE {} (\n{}\n){}",
         dialect.table(table),
-        lines.join(",\n")
+        lines.join(",\n"),
+        dialect.table_options()
     )
 }
 
@@ -79,16 +75,7 @@ pub fn alter(dialect: Dialect, part: &Part, table: &Table) -> Vec<Alteration> {
                 Fit::Fits => {}
                 Fit::Narrow(why) | Fit::Other(why) => {
                     let quoted = dialect.quoted(&found.name);
-                    let not_null = if found.required { " NOT NULL" } else { "" };
-                    let sql = match dialect {
-                        Dialect::Sqlite => None,
-                        Dialect::Postgres => Some(format!(
-                            "ALTER TABLE {name} ALTER COLUMN {quoted} TYPE {word}"
-                        )),
-                        Dialect::MariaDb => Some(format!(
-                            "ALTER TABLE {name} MODIFY COLUMN {quoted} {word}{not_null}"
-                        )),
-                    };
+                    let sql = dialect.change_type(&name, &quoted, &word, found.required);
                     alterations.push(Alteration {
                         why: format!("{}: {why}", visible(column.name.as_bytes())),
                         sql,
@@ -106,16 +93,7 @@ pub fn alter(dialect: Dialect, part: &Part, table: &Table) -> Vec<Alteration> {
             continue;
         }
         let quoted = dialect.quoted(&column.name);
-        let sql = match dialect {
-            Dialect::Sqlite => None,
-            Dialect::Postgres => Some(format!(
-                "ALTER TABLE {name} ALTER COLUMN {quoted} DROP NOT NULL"
-            )),
-            Dialect::MariaDb => Some(format!(
-                "ALTER TABLE {name} MODIFY COLUMN {quoted} {} NULL",
-                column.declared
-            )),
-        };
+        let sql = dialect.allow_null(&name, &quoted, &column.declared);
         alterations.push(Alteration {
             why: format!(
                 "{}: the table requires it, and the spec does not load it",
@@ -148,7 +126,7 @@ mod tests {
             column("grade", "char(1)", true, &["A", "it's"]),
             column("crates", "integer", false, &["1", "2"]),
         ];
-        let sql = create_table(Dialect::Postgres, "s.t", &columns, &["id".into()]);
+        let sql = create_table(crate::postgres::DIALECT, "s.t", &columns, &["id".into()]);
         assert_eq!(
             sql,
             "CREATE TABLE \"s\".\"t\" (\n  \"id\" bigint NOT NULL,\n  \"grade\" char(1) NOT NULL \
@@ -195,7 +173,7 @@ mod tests {
                 .collect()
         };
         assert_eq!(
-            sql(Dialect::Postgres),
+            sql(crate::postgres::DIALECT),
             [
                 Some("ALTER TABLE \"t\" ALTER COLUMN \"id\" TYPE bigint".into()),
                 Some("ALTER TABLE \"t\" ADD COLUMN \"new\" date".into()),
@@ -203,9 +181,9 @@ mod tests {
             ]
         );
         assert_eq!(
-            sql(Dialect::MariaDb)[0].as_deref(),
+            sql(crate::mariadb::DIALECT)[0].as_deref(),
             Some("ALTER TABLE `t` MODIFY COLUMN `id` bigint NOT NULL")
         );
-        assert_eq!(sql(Dialect::Sqlite).iter().flatten().count(), 1);
+        assert_eq!(sql(crate::sqlite::DIALECT).iter().flatten().count(), 1);
     }
 }

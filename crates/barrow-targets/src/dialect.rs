@@ -1,160 +1,230 @@
-//! How each kind of database writes names, literals and types.
+//! How a database writes names, literals, types and statements: one implementation each,
+//! in the database's own folder.
+
+use std::fmt;
 
 use barrow_core::types::Type;
 
-/// A kind of database.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Dialect {
-    /// SQLite 3.
-    Sqlite,
-    /// PostgreSQL 15 and later.
-    Postgres,
-    /// MariaDB 10.11 and later, and MySQL 8.
-    MariaDb,
-}
-
-/// The longest `char` of MariaDB, in characters ("CHAR", MariaDB Knowledge Base).
-const LONGEST_CHAR: u32 = 255;
-
-/// The longest `varchar` of MariaDB in utf8mb4: 65,535 bytes ("VARCHAR").
-const LONGEST_VARCHAR: u32 = 16_383;
-
-impl Dialect {
-    /// A name in its quotes, with those inside doubled (ISO/IEC 9075-2, 5.2; MariaDB's
-    /// are backticks).
-    pub fn quoted(self, name: &str) -> String {
-        match self {
-            Dialect::MariaDb => format!("`{}`", name.replace('`', "``")),
-            Dialect::Sqlite | Dialect::Postgres => format!("\"{}\"", name.replace('"', "\"\"")),
-        }
-    }
-
-    /// A table's name, with its schema where it has one: `market.prices`. In SQLite
-    /// a point is part of the name.
-    pub fn table(self, name: &str) -> String {
-        match (self, name.split_once('.')) {
-            (Dialect::Postgres | Dialect::MariaDb, Some((schema, table))) => {
-                format!("{}.{}", self.quoted(schema), self.quoted(table))
-            }
-            _ => self.quoted(name),
-        }
-    }
-
-    /// Text as a literal. MariaDB reads a backslash as an escape unless told not to.
-    pub fn literal(self, text: &str) -> String {
-        let text = text.replace('\'', "''");
-        match self {
-            Dialect::MariaDb => format!("'{}'", text.replace('\\', "\\\\")),
-            Dialect::Sqlite | Dialect::Postgres => format!("'{text}'"),
-        }
-    }
+/// The SQL of one kind of database.
+///
+/// What most databases do has a default here; a new one says what it does otherwise.
+pub trait SqlDialect: fmt::Debug + Sync {
+    /// The database's name for people.
+    fn name(&self) -> &'static str;
 
     /// The type that a column of `ty` is declared with.
-    pub fn type_word(self, ty: Type) -> String {
-        match self {
-            Dialect::Sqlite => sqlite(ty),
-            Dialect::Postgres => postgres(ty),
-            Dialect::MariaDb => mariadb(ty),
+    fn type_word(&self, ty: Type) -> String;
+
+    /// A name in its quotes, with those inside doubled (ISO/IEC 9075-2, 5.2).
+    fn quoted(&self, name: &str) -> String {
+        format!("\"{}\"", name.replace('"', "\"\""))
+    }
+
+    /// A table's name, with its schema where it has one: `market.prices`.
+    fn table(&self, name: &str) -> String {
+        match name.split_once('.') {
+            Some((schema, table)) => format!("{}.{}", self.quoted(schema), self.quoted(table)),
+            None => self.quoted(name),
         }
     }
-}
 
-/// SQLite has no decimals. Up to 15 digits a floating point number gives every
-/// decimal back as it was; a longer one is stored as text, which keeps it exact.
-fn sqlite(ty: Type) -> String {
-    match ty {
-        Type::Decimal { precision, scale } if precision > 15 => {
-            format!("DECIMAL_TEXT({precision},{scale})")
-        }
-        Type::Json => "JSON_TEXT".into(),
-        Type::Uuid => "UUID_TEXT".into(),
-        Type::Bytes => "BLOB".into(),
-        ty => ty.to_string().to_uppercase(),
+    /// Text as a literal.
+    fn literal(&self, text: &str) -> String {
+        format!("'{}'", text.replace('\'', "''"))
+    }
+
+    /// SQL whose values are marked with `?`, as the database marks them.
+    fn marked(&self, sql: &str) -> String {
+        sql.to_string()
+    }
+
+    /// What ends a CREATE TABLE, with a space before it.
+    fn table_options(&self) -> &'static str {
+        ""
+    }
+
+    /// The same for tables of the ledger, whose names differ by capitals and have any
+    /// letters.
+    fn ledger_table_options(&self) -> &'static str {
+        self.table_options()
+    }
+
+    /// The type of a column of the ledger.
+    fn ledger_type(&self, holds: Holds) -> String;
+
+    /// How a value for a moment of the ledger is marked: moments come as text.
+    fn moment_mark(&self) -> &'static str {
+        "?"
+    }
+
+    /// How a moment of the ledger is asked for: moments go as text.
+    fn moment_text(&self, column: &str) -> String {
+        column.to_string()
+    }
+
+    /// The place of a value, marked with `?`, in a text; zero where it is not in it.
+    fn place_in(&self, text: &str) -> String;
+
+    /// Two texts, one after the other.
+    fn joined(&self, texts: &[&str]) -> String {
+        texts.join(" || ")
+    }
+
+    /// Whether CREATE INDEX IF NOT EXISTS is known; else an index stands in its table.
+    fn has_create_index_if_missing(&self) -> bool {
+        true
+    }
+
+    /// Text as a column of text can hold it.
+    fn holdable(&self, text: &str) -> String {
+        text.to_string()
+    }
+
+    /// The statement that gives a column another type; none where there is none.
+    fn change_type(&self, table: &str, column: &str, word: &str, required: bool) -> Option<String>;
+
+    /// The statement that lets a column, declared so, be null; none where there is none.
+    fn allow_null(&self, table: &str, column: &str, declared: &str) -> Option<String>;
+
+    /// The clauses of a merge that differ from one database to another.
+    fn merge(&self) -> &'static dyn MergeDialect;
+
+    /// Whether tables that differ in case alone are one.
+    fn folds_table_names(&self) -> bool {
+        false
+    }
+
+    /// Whether a text that is longer than its column is refused.
+    fn enforces_lengths(&self) -> bool {
+        true
+    }
+
+    /// Whether one load writes at a time, whatever it loads: then tables of ours are made
+    /// within its transaction, and what is rolled back leaves nothing.
+    fn has_one_writer(&self) -> bool {
+        false
+    }
+
+    /// Whether a table that is made or dropped is so only with the commit.
+    fn has_transactional_ddl(&self) -> bool {
+        true
+    }
+
+    /// Whether a column that is the whole key and is declared so is numbered by the
+    /// database itself, in place of null.
+    fn numbers_key(&self, declared: &str) -> bool {
+        let _ = declared;
+        false
     }
 }
 
-fn postgres(ty: Type) -> String {
-    match ty {
-        Type::Decimal { precision, scale } => format!("numeric({precision},{scale})"),
-        Type::Double => "double precision".into(),
-        // Not jsonb, which forgets blanks, the order of keys and keys that come twice.
-        Type::Json => "json".into(),
-        Type::Bytes => "bytea".into(),
-        ty => ty.to_string(),
+/// A kind of database's SQL.
+pub type Dialect = &'static dyn SqlDialect;
+
+/// What a column of the ledger holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Holds {
+    /// At most so many characters.
+    Short(u32),
+    /// Any text.
+    Long,
+    /// A number.
+    Count,
+    /// A moment in UTC, to the millisecond.
+    Moment,
+    /// Bytes.
+    Bytes,
+}
+
+/// The clauses of a merge. `s` is the table where rows were put down, `t` the one that they
+/// are merged into.
+pub trait MergeDialect: fmt::Debug + Sync {
+    /// A key's column of both tables is the same.
+    fn same_key(&self, column: &str) -> String {
+        format!("t.{column} = s.{column}")
+    }
+
+    /// A column of both tables differs, where null is a value like another and letters of
+    /// different case are different. `as_text` says that it is text, or has no notion of
+    /// equality but for its text.
+    fn differs(&self, column: &str, as_text: bool) -> String;
+
+    /// Updates the rows that differ.
+    fn update(&self, merge: &MergeParts<'_>) -> String {
+        let sets = merge.sets("");
+        let MergeParts {
+            table,
+            stage,
+            keys,
+            differs,
+            ..
+        } = merge;
+        format!("UPDATE {table} AS t SET {sets} FROM {stage} AS s WHERE {keys} AND ({differs})")
+    }
+
+    /// Inserts the rows whose key is not there.
+    fn insert(&self, merge: &MergeParts<'_>) -> String {
+        format!(
+            "INSERT INTO {} ({}) SELECT {} {}",
+            merge.table,
+            merge.columns.join(", "),
+            merge.from_stage(),
+            merge.absent()
+        )
+    }
+
+    /// Empties the table where rows were put down.
+    fn clear(&self, stage: &str) -> String {
+        format!("DELETE FROM {stage}")
+    }
+
+    /// Whether a trigger may pass over a row without an error.
+    fn triggers_may_skip(&self) -> bool {
+        true
     }
 }
 
-fn mariadb(ty: Type) -> String {
-    match ty {
-        Type::Integer => "int".into(),
-        Type::Real => "float".into(),
-        Type::Char(n) if n > LONGEST_CHAR => mariadb(Type::VarChar(n)),
-        Type::VarChar(n) if n > LONGEST_VARCHAR => "longtext".into(),
-        Type::Text => "longtext".into(),
-        Type::Time => "time(6)".into(),
-        Type::Timestamp | Type::TimestampTz => "datetime(6)".into(),
-        Type::Bytes => "longblob".into(),
-        ty => ty.to_string(),
-    }
+/// What the statements of a merge are made of; all names are quoted.
+#[derive(Debug)]
+pub struct MergeParts<'m> {
+    /// The table that rows are merged into.
+    pub table: &'m str,
+    /// The table where they were put down.
+    pub stage: &'m str,
+    /// All columns.
+    pub columns: &'m [String],
+    /// Those that are not in the key.
+    pub others: &'m [String],
+    /// The first column of the key.
+    pub first_key: &'m str,
+    /// The condition that the keys are the same.
+    pub keys: &'m str,
+    /// The condition that other columns differ.
+    pub differs: &'m str,
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn names_and_words_cannot_leave_their_quotes() {
-        let name = "a\"; DROP TABLE `x`; --";
-        assert_eq!(
-            Dialect::Sqlite.quoted(name),
-            "\"a\"\"; DROP TABLE `x`; --\""
-        );
-        assert_eq!(Dialect::MariaDb.quoted(name), "`a\"; DROP TABLE ``x``; --`");
-        assert_eq!(Dialect::Postgres.literal("it's\\"), "'it''s\\'");
-        assert_eq!(Dialect::MariaDb.literal("it's\\"), "'it''s\\\\'");
-        assert_eq!(
-            Dialect::Postgres.table("market.prices"),
-            "\"market\".\"prices\""
-        );
-        assert_eq!(Dialect::Sqlite.table("market.prices"), "\"market.prices\"");
+impl MergeParts<'_> {
+    /// `a = s.a, b = s.b`, with `left` before each column that is set.
+    pub fn sets(&self, left: &str) -> String {
+        let set = |column: &String| format!("{left}{column} = s.{column}");
+        self.others.iter().map(set).collect::<Vec<_>>().join(", ")
     }
 
-    #[test]
-    fn every_type_has_its_word() {
-        let cases = [
-            (
-                "decimal(8,2)",
-                "DECIMAL(8,2)",
-                "numeric(8,2)",
-                "decimal(8,2)",
-            ),
-            (
-                "decimal(38,2)",
-                "DECIMAL_TEXT(38,2)",
-                "numeric(38,2)",
-                "decimal(38,2)",
-            ),
-            ("double", "DOUBLE", "double precision", "double"),
-            ("integer", "INTEGER", "integer", "int"),
-            ("text", "TEXT", "text", "longtext"),
-            (
-                "varchar(20000)",
-                "VARCHAR(20000)",
-                "varchar(20000)",
-                "longtext",
-            ),
-            ("char(300)", "CHAR(300)", "char(300)", "varchar(300)"),
-            ("timestamp", "TIMESTAMP", "timestamp", "datetime(6)"),
-            ("timestamptz", "TIMESTAMPTZ", "timestamptz", "datetime(6)"),
-            ("bytes", "BLOB", "bytea", "longblob"),
-            ("uuid", "UUID_TEXT", "uuid", "uuid"),
-            ("boolean", "BOOLEAN", "boolean", "boolean"),
-        ];
-        for (ty, sqlite, postgres, mariadb) in cases {
-            let ty = Type::parse(ty).unwrap();
-            assert_eq!(Dialect::Sqlite.type_word(ty), sqlite);
-            assert_eq!(Dialect::Postgres.type_word(ty), postgres);
-            assert_eq!(Dialect::MariaDb.type_word(ty), mariadb);
-        }
+    /// `s.a, s.b`
+    pub fn from_stage(&self) -> String {
+        let column = |column: &String| format!("s.{column}");
+        self.columns
+            .iter()
+            .map(column)
+            .collect::<Vec<_>>()
+            .join(", ")
+    }
+
+    /// The rows whose key is not there, as the end of a query.
+    pub fn absent(&self) -> String {
+        format!(
+            "FROM {} s WHERE NOT EXISTS (SELECT 1 FROM {} t WHERE {})",
+            self.stage, self.table, self.keys
+        )
     }
 }

@@ -6,7 +6,7 @@ use barrow_core::visible::visible;
 
 use crate::error::Error;
 use crate::table::{Table, TableColumn};
-use crate::{Column, Part};
+use crate::job::{Column, Part};
 
 /// How a column of the rows fits one of the table.
 #[derive(Debug, Clone, PartialEq, Eq)]

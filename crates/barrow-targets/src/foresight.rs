@@ -5,9 +5,11 @@ use barrow_core::flow::Batch;
 use barrow_core::reason::Code;
 use barrow_core::values::Cell;
 
-use crate::lines::Run;
+use crate::encoded::EncodedBatch;
+use crate::servers::encoded_rows::Run;
 use crate::table::Table;
-use crate::{Encoder, Part, Refusal};
+use crate::encoded::Encoder;
+use crate::job::{Part, Refusal};
 
 /// What finds the rows of a batch that the tables would refuse.
 #[derive(Default)]
@@ -25,7 +27,7 @@ struct Ahead {
 }
 
 /// The rows of a part for which the table has no room.
-pub type Unfit = Box<dyn Fn(&Batch) -> Vec<Refusal> + Send + Sync>;
+pub type Unfit = Box<dyn Fn(&EncodedBatch) -> Vec<Refusal> + Send + Sync>;
 
 impl Foresight {
     /// Adds a kind of rows: what puts them into the target's form, and what finds those in
@@ -47,9 +49,8 @@ impl Foresight {
         });
     }
 
-    /// The good rows of a batch that the tables would refuse, each once. What the batch had
-    /// encoded is gone afterwards.
-    pub fn refusals(&self, batch: &mut Batch) -> Vec<Refusal> {
+    /// The good rows of a batch that the tables would refuse, each once.
+    pub fn refusals(&self, batch: &mut EncodedBatch) -> Vec<Refusal> {
         for encode in &self.encoders {
             encode(batch);
         }
@@ -61,7 +62,6 @@ impl Foresight {
             refused.dedup_by_key(|refusal| refusal.row);
             all.extend(refused);
         }
-        batch.encoded.clear();
         all
     }
 }
@@ -89,7 +89,7 @@ impl Ahead {
 }
 
 /// What finds the rows of a part for which a server's table has no room.
-pub fn unfit_lines(number: usize, names: Vec<String>) -> Unfit {
+pub fn unfit_rows(number: usize, names: Vec<String>) -> Unfit {
     Box::new(move |batch| {
         let lines = Run::of(std::slice::from_ref(batch), number);
         let refusals = lines.map(|lines| lines.refusals(&names).concat());

@@ -1,8 +1,8 @@
 //! SQL that merges rows from a table where they were put down into the one they are
 //! for: rows whose key is there are updated where they differ, and others inserted.
 
-use crate::Part;
-use crate::dialect::Dialect;
+use crate::job::Part;
+use crate::dialect::{Dialect, MergeParts};
 use crate::error::Error;
 use barrow_core::types::Type;
 use barrow_core::visible::visible;
@@ -101,47 +101,40 @@ pub fn statements(
     }
     let is_key = |name: &str| part.key.iter().any(|k| k.eq_ignore_ascii_case(name));
     let quoted = |name: &str| dialect.quoted(name);
+    let words = dialect.merge();
+    let all = |texts: &[String], between: &str| texts.join(between);
     let keys: Vec<String> = part
         .key
         .iter()
-        .map(|name| match dialect {
-            // With a plus SQLite goes through the rows that came, and looks for each in
-            // the table; without, it may go through the whole table for each batch.
-            Dialect::Sqlite => format!("t.{0} = +s.{0}", quoted(name)),
-            Dialect::Postgres | Dialect::MariaDb => format!("t.{0} = s.{0}", quoted(name)),
-        })
+        .map(|name| words.same_key(&quoted(name)))
         .collect();
-    let keys = keys.join(" AND ");
-    let names: Vec<String> = part.columns.iter().map(|c| quoted(&c.name)).collect();
-    let others: Vec<_> = part.columns.iter().filter(|c| !is_key(&c.name)).collect();
-    let differs: Vec<String> = others
+    let keys = all(&keys, " AND ");
+    let columns: Vec<String> = part.columns.iter().map(|c| quoted(&c.name)).collect();
+    let unkeyed: Vec<_> = part.columns.iter().filter(|c| !is_key(&c.name)).collect();
+    let others: Vec<String> = unkeyed.iter().map(|c| quoted(&c.name)).collect();
+    let differs: Vec<String> = unkeyed
         .iter()
-        .map(|column| {
-            let is_text = column.ty.is_text() || merging.by_text.contains(&column.name);
-            differs(dialect, &quoted(&column.name), column.ty, is_text)
+        .zip(&others)
+        .map(|(column, name)| {
+            let by_text = merging.by_text.contains(&column.name);
+            words.differs(
+                name,
+                column.ty.is_text() || column.ty == Type::Json || by_text,
+            )
         })
         .collect();
-    let differs = differs.join(" OR ");
-    let set = |left: &str| {
-        let sets = others
-            .iter()
-            .map(|c| format!("{left}{0} = s.{0}", quoted(&c.name)));
-        sets.collect::<Vec<_>>().join(", ")
+    let differs = all(&differs, " OR ");
+    let merge = MergeParts {
+        table,
+        stage,
+        columns: &columns,
+        others: &others,
+        first_key: &quoted(&part.key[0]),
+        keys: &keys,
+        differs: &differs,
     };
-    let update = (!others.is_empty()).then(|| match dialect {
-        Dialect::MariaDb => format!(
-            "UPDATE {stage} s STRAIGHT_JOIN {table} t ON {keys} SET {} WHERE {differs}",
-            set("t.")
-        ),
-        Dialect::Sqlite | Dialect::Postgres => format!(
-            "UPDATE {table} AS t SET {} FROM {stage} AS s WHERE {keys} AND ({differs})",
-            set("")
-        ),
-    });
-    let skips = triggers && update.is_some() && dialect != Dialect::MariaDb;
-    let list = names.join(", ");
-    let absent = format!("FROM {stage} s WHERE NOT EXISTS (SELECT 1 FROM {table} t WHERE {keys})");
-    let from_stage: Vec<String> = names.iter().map(|name| format!("s.{name}")).collect();
+    let update = (!others.is_empty()).then(|| words.update(&merge));
+    let skips = triggers && update.is_some() && words.triggers_may_skip();
     Ok(Statements {
         differ: skips.then(|| {
             format!(
@@ -149,30 +142,9 @@ pub fn statements(
             )
         }),
         update,
-        insert: match dialect {
-            // The join goes through the rows that came, and looks for each in the table;
-            // by NOT EXISTS the server reads the whole table for each batch.
-            Dialect::MariaDb => format!(
-                "INSERT INTO {table} ({list}) SELECT {} FROM {stage} s LEFT JOIN {table} t ON \
-                 {keys} WHERE t.{} IS NULL",
-                from_stage.join(", "),
-                quoted(&part.key[0])
-            ),
-            // As COPY does, also where the table numbers its rows itself.
-            Dialect::Postgres => format!(
-                "INSERT INTO {table} ({list}) OVERRIDING SYSTEM VALUE SELECT {} {absent}",
-                from_stage.join(", ")
-            ),
-            Dialect::Sqlite => format!(
-                "INSERT INTO {table} ({list}) SELECT {} {absent}",
-                from_stage.join(", ")
-            ),
-        },
-        lost: triggers.then(|| format!("SELECT COUNT(*) {absent}")),
-        clear: match dialect {
-            Dialect::Postgres => format!("TRUNCATE {stage}"),
-            Dialect::Sqlite | Dialect::MariaDb => format!("DELETE FROM {stage}"),
-        },
+        insert: words.insert(&merge),
+        lost: triggers.then(|| format!("SELECT COUNT(*) {}", merge.absent())),
+        clear: words.clear(stage),
         clash: clash(dialect, part, merging),
     })
 }
@@ -214,27 +186,10 @@ fn clash(dialect: Dialect, part: &Part, merging: Merging<'_>) -> Option<String> 
         .then(|| format!("SELECT CASE WHEN {} THEN 1 ELSE 0 END", asked.join(" OR ")))
 }
 
-/// Whether a column differs, where null is a value like another and letters of different
-/// case are different, whatever the column's own order of letters makes of them.
-fn differs(dialect: Dialect, name: &str, ty: Type, is_text: bool) -> String {
-    match dialect {
-        Dialect::Sqlite => format!("t.{name} COLLATE BINARY IS NOT s.{name}"),
-        // json and xml have no notion of equality: their text has.
-        Dialect::Postgres if is_text || ty == Type::Json => {
-            format!("t.{name}::text COLLATE \"C\" IS DISTINCT FROM s.{name}::text COLLATE \"C\"")
-        }
-        Dialect::Postgres => format!("t.{name} IS DISTINCT FROM s.{name}"),
-        Dialect::MariaDb if is_text || ty == Type::Json => {
-            format!("NOT (BINARY t.{name} <=> BINARY s.{name})")
-        }
-        Dialect::MariaDb => format!("NOT (t.{name} <=> s.{name})"),
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Column;
+    use crate::job::Column;
 
     #[test]
     fn rows_that_differ_are_updated_and_new_ones_inserted() {
@@ -258,7 +213,7 @@ mod tests {
             by_text: &[],
         };
         let found = statements(
-            Dialect::Postgres,
+            crate::postgres::DIALECT,
             &part,
             merging("\"d\"", "\"stage\"", false),
         )
@@ -271,7 +226,12 @@ mod tests {
                  s.\"note\"::text COLLATE \"C\")"
             )
         );
-        let found = statements(Dialect::MariaDb, &part, merging("`d`", "`stage`", true)).unwrap();
+        let found = statements(
+            crate::mariadb::DIALECT,
+            &part,
+            merging("`d`", "`stage`", true),
+        )
+        .unwrap();
         assert_eq!(
             found.update.as_deref(),
             Some(
@@ -282,12 +242,12 @@ mod tests {
         assert!(found.lost.is_some());
         part.columns.pop();
         assert_eq!(
-            statements(Dialect::Sqlite, &part, merging("d", "s", false))
+            statements(crate::sqlite::DIALECT, &part, merging("d", "s", false))
                 .unwrap()
                 .update,
             None
         );
         part.key.clear();
-        assert!(statements(Dialect::Sqlite, &part, merging("d", "s", false)).is_err());
+        assert!(statements(crate::sqlite::DIALECT, &part, merging("d", "s", false)).is_err());
     }
 }

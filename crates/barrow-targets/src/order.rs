@@ -11,7 +11,8 @@ use barrow_core::flow::Batch;
 use barrow_core::types::Type;
 use barrow_core::values::shown;
 
-use crate::Part;
+use crate::job::Part;
+use crate::encoded::EncodedBatch;
 use crate::table::Table;
 
 /// The columns of a part that name rows of the same table, and those that they name.
@@ -26,7 +27,7 @@ impl Order {
     /// For a part that goes to a table; none where no row names another of it.
     pub fn of(part: &Part, table: &Table) -> Option<Order> {
         let place = |name: &String| {
-            let named = |column: &crate::Column| {
+            let named = |column: &crate::job::Column| {
                 table
                     .column(&column.name)
                     .is_some_and(|found| found.name == *name)
@@ -47,7 +48,7 @@ impl Order {
 
     /// Whether there are none of the rows of batches that name a later one, as places among
     /// all good rows of the part: each starts a piece of its own.
-    pub fn cuts(&self, batches: &[Batch], part: usize) -> Vec<usize> {
+    pub fn cuts(&self, batches: &[EncodedBatch], part: usize) -> Vec<usize> {
         let mut cuts = Vec::new();
         for (from, to) in &self.keys {
             // For each parent that was named, the last row that did so.
@@ -120,7 +121,11 @@ mod tests {
             types: vec![Type::Integer; 2],
         };
         let cuts = |batches: &[&[(i64, i64)]]| {
-            let batches: Vec<Batch> = batches.iter().map(|rows| batch(rows)).collect();
+            let encoded = |rows: &&[(i64, i64)]| EncodedBatch {
+                batch: batch(rows),
+                encoded: Vec::new(),
+            };
+            let batches: Vec<EncodedBatch> = batches.iter().map(encoded).collect();
             order.cuts(&batches, 0)
         };
         assert_eq!(cuts(&[&[(1, 0), (2, 1), (3, 1)]]), [0; 0]);

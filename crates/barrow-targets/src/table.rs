@@ -3,7 +3,7 @@
 pub use barrow_core::spec::KnownColumn as TableColumn;
 
 use crate::dialect::Dialect;
-use crate::{Column, Part};
+use crate::job::{Column, Part};
 
 /// A foreign key of a table to itself: its columns, and those that they name.
 pub type OwnParents = (Vec<String>, Vec<String>);
@@ -28,10 +28,8 @@ impl Table {
         let is_key = |name: &str| part.key.iter().any(|key| key.eq_ignore_ascii_case(name));
         let column = |column: &Column| {
             let declared = dialect.type_word(column.ty);
-            let is_row_number = dialect == Dialect::Sqlite
-                && part.key.len() == 1
-                && is_key(&column.name)
-                && declared.eq_ignore_ascii_case("integer");
+            let is_row_number =
+                part.key.len() == 1 && is_key(&column.name) && dialect.numbers_key(&declared);
             TableColumn {
                 name: column.name.clone(),
                 ty: Some(column.ty),

@@ -1,4 +1,4 @@
-//! Where a database is.
+//! The addresses of databases.
 
 use std::fmt;
 use std::path::{Path, PathBuf};
@@ -7,18 +7,19 @@ use barrow_core::visible::{visible, visible_path};
 
 use crate::dialect::Dialect;
 use crate::error::Error;
+use crate::foresight::Foresight;
+use crate::job::Job;
+use crate::place::Place;
+use crate::registry::{KINDS, Kind};
 use crate::secret;
-use crate::server::Server;
+use crate::servers::Server;
+use crate::session::Session;
 
 /// A database's address.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Url {
-    /// A SQLite file.
-    Sqlite(PathBuf),
-    /// A PostgreSQL server.
-    Postgres(Server),
-    /// A MariaDB or MySQL server.
-    MariaDb(Server),
+#[derive(Debug, Clone)]
+pub struct Url {
+    kind: &'static Kind,
+    place: Place,
 }
 
 impl Url {
@@ -35,56 +36,89 @@ impl Url {
         secret::learn(text);
         let full = expand(text, environment)?;
         secret::learn(&full);
-        match full.split_once(':') {
-            Some(("sqlite", "" | "//")) => Err(Error::spec(
-                "the address sqlite: lacks the path of its file",
-            )
-            .advice("say which file, such as sqlite:market.db")),
-            Some(("sqlite", path)) => {
-                let path = base.join(path.strip_prefix("//").unwrap_or(path));
-                Ok(Url::Sqlite(as_file(path)))
-            }
-            Some(("postgres" | "postgresql", _)) => Ok(Url::Postgres(Server::parse(&full)?)),
-            Some(("mysql" | "mariadb", _)) => Ok(Url::MariaDb(Server::parse(&full)?)),
-            // The rest may hold a password, so only the scheme is shown.
-            Some((scheme, _)) => Err(Error::spec(format!(
-                "\"{}:\" is no kind of database",
-                visible(scheme.as_bytes())
-            ))
-            .advice("an address starts with sqlite:, postgres:// or mysql://")),
-            None => Err(Error::spec(format!(
+        let Some((scheme, rest)) = full.split_once(':') else {
+            return Err(Error::spec(format!(
                 "\"{}\" is not the address of a database",
                 visible(text.as_bytes())
             ))
             .advice(format!(
                 "for a SQLite file, say sqlite:{}",
                 visible(text.as_bytes())
-            ))),
+            )));
+        };
+        let found = KINDS.iter().find(|kind| kind.schemes.contains(&scheme));
+        match found {
+            Some(kind) if kind.is_file && matches!(rest, "" | "//") => {
+                Err(Error::spec(format!(
+                    "the address {scheme}: lacks the path of its file"
+                ))
+                .advice(format!("say which file, such as {scheme}:market.db")))
+            }
+            Some(kind) => Ok(Url {
+                kind,
+                place: match kind.is_file {
+                    true => {
+                        let path = base.join(rest.strip_prefix("//").unwrap_or(rest));
+                        Place::File(as_file(path))
+                    }
+                    false => Place::Server(Server::parse(&full)?),
+                },
+            }),
+            // The rest may hold a password, so only the scheme is shown.
+            None => Err(Error::spec(format!(
+                "\"{}:\" is no kind of database",
+                visible(scheme.as_bytes())
+            ))
+            .advice("an address starts with sqlite:, postgres:// or mysql://")),
         }
     }
-}
 
-impl Url {
-    /// The kind of database that it is.
+    /// The kind of SQL that the database speaks.
     pub fn dialect(&self) -> Dialect {
-        match self {
-            Url::Sqlite(_) => Dialect::Sqlite,
-            Url::Postgres(_) => Dialect::Postgres,
-            Url::MariaDb(_) => Dialect::MariaDb,
+        self.kind.dialect
+    }
+
+    /// The database's file, if it is one.
+    pub fn file(&self) -> Option<&Path> {
+        match &self.place {
+            Place::File(path) => Some(path),
+            Place::Server(_) => None,
         }
+    }
+
+    /// Opens the database. `create` says that a new one may be made, for those that are
+    /// files.
+    ///
+    /// # Errors
+    /// It is not there, or not a database; its server refuses the connection.
+    pub fn open(&self, create: bool) -> Result<Box<dyn Session>, Error> {
+        (self.kind.open)(&self.place, create)
+    }
+
+    /// Whether there is a database, as far as can be told without asking it.
+    pub fn is_there(&self) -> bool {
+        self.file().is_none_or(Path::exists)
+    }
+
+    /// What finds the rows that the tables of a database that is still to be made would
+    /// refuse.
+    ///
+    /// # Errors
+    /// The job's tables cannot be made.
+    pub fn foresight_of_new(&self, job: &Job) -> Result<Foresight, Error> {
+        (self.kind.foresight_of_new)(job)
     }
 }
 
 impl fmt::Display for Url {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Url::Sqlite(path) => {
-                write!(f, "sqlite:{}", visible_path(path))
+        match &self.place {
+            Place::File(path) => {
+                let scheme = self.kind.schemes.first().unwrap_or(&"");
+                write!(f, "{scheme}:{}", visible_path(path))
             }
             // A slip may have put the password where another part is shown.
-            Url::Postgres(server) | Url::MariaDb(server) => {
-                f.write_str(&secret::hide(&server.to_string()))
-            }
+            Place::Server(server) => f.write_str(&secret::hide(&server.to_string())),
         }
     }
 }
@@ -131,29 +165,30 @@ mod tests {
         })
     }
 
+    fn path(text: &str, base: &str) -> PathBuf {
+        let url = Url::parse(text, Path::new(base), |name| {
+            (name == "DB").then(|| "m.db".to_string())
+        });
+        url.unwrap().file().unwrap().to_path_buf()
+    }
+
     #[test]
     fn paths_are_from_the_base_and_names_from_the_environment() {
-        assert_eq!(parse("sqlite:m.db"), Ok(Url::Sqlite("/market/m.db".into())));
-        assert_eq!(parse("sqlite:/x/m.db"), Ok(Url::Sqlite("/x/m.db".into())));
-        assert_eq!(parse("sqlite:///x/m.db"), Ok(Url::Sqlite("/x/m.db".into())));
-        assert_eq!(
-            parse("sqlite:${DB}"),
-            Ok(Url::Sqlite("/market/m.db".into()))
-        );
+        let from_market = |text| path(text, "/market");
+        assert_eq!(from_market("sqlite:m.db"), Path::new("/market/m.db"));
+        assert_eq!(from_market("sqlite:/x/m.db"), Path::new("/x/m.db"));
+        assert_eq!(from_market("sqlite:///x/m.db"), Path::new("/x/m.db"));
+        assert_eq!(from_market("sqlite:${DB}"), Path::new("/market/m.db"));
     }
 
     #[test]
     fn names_that_sqlite_reads_otherwise_are_files_too() {
-        let parse = |text| Url::parse(text, Path::new(""), |_| None);
+        assert_eq!(path("sqlite::memory:", ""), Path::new("./:memory:"));
         assert_eq!(
-            parse("sqlite::memory:"),
-            Ok(Url::Sqlite("./:memory:".into()))
+            path("sqlite:file:m?mode=memory", ""),
+            Path::new("./file:m?mode=memory")
         );
-        assert_eq!(
-            parse("sqlite:file:m?mode=memory"),
-            Ok(Url::Sqlite("./file:m?mode=memory".into()))
-        );
-        assert_eq!(parse("sqlite:m.db"), Ok(Url::Sqlite("m.db".into())));
+        assert_eq!(path("sqlite:m.db", ""), Path::new("m.db"));
     }
 
     #[test]

@@ -371,9 +371,9 @@ pub enum DialectWord {
 impl From<DialectWord> for Dialect {
     fn from(word: DialectWord) -> Dialect {
         match word {
-            DialectWord::Sqlite => Dialect::Sqlite,
-            DialectWord::Postgres => Dialect::Postgres,
-            DialectWord::Mariadb => Dialect::MariaDb,
+            DialectWord::Sqlite => barrow_targets::sqlite::DIALECT,
+            DialectWord::Postgres => barrow_targets::postgres::DIALECT,
+            DialectWord::Mariadb => barrow_targets::mariadb::DIALECT,
         }
     }
 }

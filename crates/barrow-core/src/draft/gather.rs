@@ -8,7 +8,7 @@ use super::profile::{Course, Hashed, Hint, Profile};
 use super::remark::Remark;
 use super::sections;
 use crate::error::Error;
-use crate::flow::{self, Batch, Failure, Options, Sink};
+use crate::flow::{self, Batch, Encoded, Failure, Options, Sink};
 use crate::keys::{Key, Keys, Twice};
 use crate::plan::Plan;
 use crate::reason::Code;
@@ -178,14 +178,13 @@ pub(super) fn gather(
         told,
     };
     let hints: Vec<Mutex<Hint>> = (0..width).map(|_| Mutex::default()).collect();
-    let encode = |batch: &mut Batch| {
+    let encode = |batch: &mut Encoded<Vec<Profile>>| {
         let column = |place: usize| {
             let hashed = still[place].lock().map_or(Hashed::All, |hashed| *hashed);
             let (part, column) = places[place];
             Profile::of(part, column, batch, &hints[place], hashed)
         };
-        let found: Vec<Profile> = (0..width).map(column).collect();
-        batch.encoded = vec![Box::new(found)];
+        batch.encoded = (0..width).map(column).collect();
     };
     match flow::run(&plan, files.to_vec(), options.clone(), &encode, &mut sink) {
         Ok(()) => sink.finish(),
@@ -232,24 +231,20 @@ struct Gather<'t> {
 }
 
 impl Sink for Gather<'_> {
+    type Encoded = Vec<Profile>;
     type Error = Error;
 
-    fn take(&mut self, batch: &mut Batch) -> Result<(), Error> {
+    fn take(&mut self, batch: &mut Encoded<Vec<Profile>>) -> Result<(), Error> {
         let Some(file) = batch.block.file.clone() else {
             return Ok(());
         };
-        if let Some(found) = batch
-            .encoded
-            .first()
-            .and_then(|e| e.downcast_ref::<Vec<Profile>>())
-        {
-            for (place, (all, more)) in self.profiles.iter_mut().zip(found).enumerate() {
-                self.distinct[place].take(more)?;
-                if let Ok(mut hashed) = self.still[place].lock() {
-                    *hashed = self.distinct[place].hashed();
-                }
-                all.add(more, &file.name);
+        let found = self.profiles.iter_mut().zip(&batch.encoded);
+        for (place, (all, more)) in found.enumerate() {
+            self.distinct[place].take(more)?;
+            if let Ok(mut hashed) = self.still[place].lock() {
+                *hashed = self.distinct[place].hashed();
             }
+            all.add(more, &file.name);
         }
         self.seen.records += batch.good() as u64;
         let told = batch

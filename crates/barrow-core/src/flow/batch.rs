@@ -1,6 +1,6 @@
 //! What a worker makes of a block: typed rows, and rejects.
 
-use std::any::Any;
+use std::ops::{Deref, DerefMut};
 
 use super::reasons::LONGEST_SHOWN;
 use crate::columns::Fault;
@@ -34,12 +34,30 @@ pub struct Batch {
     pub repairs: Repairs,
     /// What the bytes say against the file's encoding, if anything.
     pub hint: Option<String>,
-    /// The rows of each kind in a target's own form, if it has one.
-    pub encoded: Vec<Encoded>,
 }
 
-/// Rows in a target's own form, which only that target knows.
-pub type Encoded = Box<dyn Any + Send + Sync>;
+/// A batch, and what the workers made of its rows for the sink.
+#[derive(Debug, Default)]
+pub struct Encoded<X> {
+    /// The batch.
+    pub batch: Batch,
+    /// What was made of it.
+    pub encoded: X,
+}
+
+impl<X> Deref for Encoded<X> {
+    type Target = Batch;
+
+    fn deref(&self) -> &Batch {
+        &self.batch
+    }
+}
+
+impl<X> DerefMut for Encoded<X> {
+    fn deref_mut(&mut self) -> &mut Batch {
+        &mut self.batch
+    }
+}
 
 /// Typed rows, column by column.
 #[derive(Debug, Default)]

@@ -1,129 +1,76 @@
 //! The batches as they come out of the flow, in the order of the files.
 
-use std::collections::BTreeMap;
-use std::time::{Duration, Instant};
-
-use crossbeam_channel::{Receiver, RecvTimeoutError, Sender};
+use std::time::Duration;
 
 use super::totals::Totals;
-use super::{Batch, Encode, Facts, Settler};
+use super::{Encode, Encoded, Facts, Settler};
 use crate::error::Error;
 use crate::plan::Plan;
-
-/// A batch with its place in the order, or what failed there.
-pub(super) type Done = (u64, Result<Batch, Error>);
+use crate::pool::Ordered;
 
 /// Batches, each after the one before it in the files, and none after a file that could
 /// not be read. Dropping it ends the flow.
 ///
-/// Only a set number goes round: whoever keeps more than [`super::Options::waiting`] of
-/// them, and does not [give them back](Batches::give_back), waits for ever.
-pub struct Batches<'o> {
-    done: Receiver<Done>,
-    free: Sender<Batch>,
-    in_order: InOrder<'o>,
-    /// Those that came before their turn.
-    early: BTreeMap<u64, Result<Batch, Error>>,
-    /// The place of the one whose turn it is.
-    next: u64,
-    /// Those that are to be used again.
-    spare: Vec<Batch>,
-    /// So many go back at a time. Where the sink is the slowest, each one given back
-    /// alone would wake a thread that soon sleeps again.
-    at_a_time: usize,
+/// The flow has a fixed number of batches. Keeping more than [`super::Options::waiting`] of
+/// them without [giving them back](Batches::give_back) stops it for ever.
+pub struct Batches<'o, X> {
+    ordered: Ordered<Encoded<X>>,
+    in_order: InOrder<'o, X>,
 }
 
-impl<'o> Batches<'o> {
+impl<'o, X> Batches<'o, X> {
     pub(super) fn new(
         plan: &'o Plan,
         facts: &'o Facts,
-        encode: Encode<'o>,
-        done: Receiver<Done>,
-        free: Sender<Batch>,
-    ) -> Batches<'o> {
+        encode: Encode<'o, X>,
+        ordered: Ordered<Encoded<X>>,
+    ) -> Batches<'o, X> {
         Batches {
-            done,
+            ordered,
             in_order: InOrder {
                 plan,
                 settler: plan.carries().then(|| Settler::new(plan, facts)),
                 totals: Totals::default(),
                 encode,
             },
-            early: BTreeMap::new(),
-            next: 0,
-            spare: Vec::new(),
-            at_a_time: (free.capacity().unwrap_or(0) / 2).clamp(1, 8),
-            free,
         }
     }
 
     /// Takes back a batch whose room may be used again.
-    pub fn give_back(&mut self, batch: Batch) {
-        self.spare.push(batch);
-        if self.spare.len() >= self.at_a_time {
-            self.give_all_back();
-        }
+    pub fn give_back(&mut self, batch: Encoded<X>) {
+        self.ordered.give_back(batch);
     }
 
     /// Whether the next one is not there yet after this time. It is not where there is no
     /// next one.
     pub fn is_late(&mut self, patience: Duration) -> bool {
-        let until = Instant::now() + patience;
-        while !self.early.contains_key(&self.next) {
-            let received = self.done.try_recv().or_else(|_| {
-                self.give_all_back();
-                self.done.recv_deadline(until)
-            });
-            match received {
-                Ok((order, result)) => self.early.insert(order, result),
-                Err(RecvTimeoutError::Timeout) => return true,
-                Err(RecvTimeoutError::Disconnected) => return false,
-            };
-        }
-        false
-    }
-
-    fn give_all_back(&mut self) {
-        for batch in self.spare.drain(..) {
-            // Where nobody is left to use it, the files are at their end.
-            let _ = self.free.send(batch);
-        }
+        self.ordered.is_late(patience)
     }
 }
 
-impl Iterator for Batches<'_> {
-    type Item = Result<Batch, Error>;
+impl<X> Iterator for Batches<'_, X> {
+    type Item = Result<Encoded<X>, Error>;
 
-    fn next(&mut self) -> Option<Result<Batch, Error>> {
-        loop {
-            if let Some(mut result) = self.early.remove(&self.next) {
-                self.next += 1;
-                if let Ok(batch) = &mut result {
-                    self.in_order.take(batch);
-                }
-                return Some(result);
-            }
-            let received = self.done.try_recv().or_else(|_| {
-                self.give_all_back();
-                self.done.recv()
-            });
-            let (order, result) = received.ok()?;
-            self.early.insert(order, result);
+    fn next(&mut self) -> Option<Result<Encoded<X>, Error>> {
+        let mut result = self.ordered.next()?;
+        if let Ok(batch) = &mut result {
+            self.in_order.take(batch);
         }
+        Some(result)
     }
 }
 
 /// What can be done only in the order of the files.
-struct InOrder<'o> {
+struct InOrder<'o, X> {
     plan: &'o Plan,
     /// Settles rows that carry values from records before them.
     settler: Option<Settler<'o>>,
     totals: Totals,
-    encode: Encode<'o>,
+    encode: Encode<'o, X>,
 }
 
-impl InOrder<'_> {
-    fn take(&mut self, batch: &mut Batch) {
+impl<X> InOrder<'_, X> {
+    fn take(&mut self, batch: &mut Encoded<X>) {
         if let Some(settler) = &mut self.settler {
             settler.settle(batch);
             batch.pass_over();

@@ -15,14 +15,9 @@ mod shape;
 mod totals;
 mod worker;
 
-use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::thread;
 
-use crossbeam_channel::{Receiver, Sender, bounded};
-
-use batches::Done;
-
-pub use batch::{Batch, Difference, Rows};
+pub use batch::{Batch, Difference, Encoded, Rows};
 pub use batches::Batches;
 pub use facts::Facts;
 pub use settle::Settler;
@@ -30,6 +25,7 @@ pub use worker::Worker;
 
 use crate::error::Error;
 use crate::plan::Plan;
+use crate::pool::pool;
 use crate::records::block::BLOCK;
 use crate::records::splitter::Splitter;
 use crate::source::SourceFile;
@@ -74,14 +70,18 @@ impl Default for Options {
 
 /// The end of the way: takes batches in the order of the files.
 pub trait Sink {
+    /// What the workers make of a batch's rows for this sink; `()` where it needs nothing
+    /// but the typed rows.
+    type Encoded: Default + Send;
+
     /// What can go wrong in it.
     type Error;
 
     /// Takes a batch.
     ///
     /// # Errors
-    /// Whatever ends the flow.
-    fn take(&mut self, batch: &mut Batch) -> Result<(), Self::Error>;
+    /// The sink cannot go on; the flow ends, and its error is returned.
+    fn take(&mut self, batch: &mut Encoded<Self::Encoded>) -> Result<(), Self::Error>;
 }
 
 /// How a flow ended before its end.
@@ -93,8 +93,8 @@ pub enum Failure<E> {
     Sink(E),
 }
 
-/// Puts rows into a target's own form, in the workers.
-pub type Encode<'e> = &'e (dyn Fn(&mut Batch) + Sync);
+/// Makes of a batch's rows what the sink needs, in the workers.
+pub type Encode<'e, X> = &'e (dyn Fn(&mut Encoded<X>) + Sync);
 
 /// Reads `files` by `plan` and gives `sink` every batch, in order.
 ///
@@ -104,7 +104,7 @@ pub fn run<S: Sink>(
     plan: &Plan,
     files: Vec<SourceFile>,
     options: Options,
-    encode: Encode<'_>,
+    encode: Encode<'_, S::Encoded>,
     sink: &mut S,
 ) -> Result<(), Failure<S::Error>> {
     run_into(plan, files, options, encode, |batches| {
@@ -121,117 +121,52 @@ pub fn run<S: Sink>(
 ///
 /// # Errors
 /// The first failure of a file, or what `take` fails with.
-pub fn run_into<E>(
+pub fn run_into<X: Default + Send, E>(
     plan: &Plan,
     files: Vec<SourceFile>,
     options: Options,
-    encode: Encode<'_>,
-    take: impl FnOnce(&mut Batches<'_>) -> Result<(), Failure<E>>,
+    encode: Encode<'_, X>,
+    take: impl FnOnce(&mut Batches<'_, X>) -> Result<(), Failure<E>>,
 ) -> Result<(), Failure<E>> {
     let workers = options.threads.max(1);
     // Some for each worker, and some that wait for the sink.
-    let batches = workers * 2 + options.waiting.max(1);
-    let (give_free, free) = bounded::<Batch>(batches);
-    let (give_cut, cut) = bounded::<Batch>(batches);
-    let (give_done, done) = bounded::<Done>(batches);
+    let (mut feeder, worker, ordered) = pool(workers * 2 + options.waiting.max(1));
     let facts = &options.facts;
-    for _ in 0..batches {
-        let _ = give_free.send(Batch::default());
-    }
-    let Options {
-        block_size,
-        hashes,
-        from,
-        prefixes,
-        ref expected,
-        ..
-    } = options;
-    let expected = expected.clone();
-    // The ends of the channels move in: where the sink gives up, they are dropped, so
-    // that the threads which wait at the other ends go home.
+    let splitter = Splitter::new(plan, files, options.block_size)
+        .hashing(options.hashes)
+        .telling_prefixes(options.prefixes)
+        .expecting(options.expected.clone())
+        .from(options.from);
+    // The ends of the pool move in: where the sink gives up, they are dropped, so that the
+    // threads which wait at the other ends see it and end.
     thread::scope(move |scope| {
-        let splitter = Splitter::new(plan, files, block_size)
-            .hashing(hashes)
-            .telling_prefixes(prefixes)
-            .expecting(expected)
-            .from(from);
-        let failed = give_done.clone();
         let named = |name: &str| thread::Builder::new().name(name.into());
-        let spawned = named("splitter")
-            .spawn_scoped(scope, move || split(splitter, &free, &give_cut, &failed));
+        let mut splitter = splitter;
+        let spawned = named("splitter").spawn_scoped(scope, move || {
+            while feeder.feed(|batch: &mut Encoded<X>| splitter.next(&mut batch.block)) {}
+        });
         started(spawned)?;
         for _ in 0..workers {
-            let (cut, give_done) = (cut.clone(), give_done.clone());
+            let worker = worker.clone();
             let spawned = named("worker").spawn_scoped(scope, move || {
-                type_blocks(plan, facts, &cut, &give_done, encode)
+                let mut typing = Worker::new(plan, facts);
+                let settled = !plan.carries();
+                worker.run(|batch| {
+                    typing.work(batch)?;
+                    if settled {
+                        encode(batch);
+                    }
+                    Ok(())
+                });
             });
             started(spawned)?;
         }
-        drop((cut, give_done));
-        take(&mut Batches::new(plan, facts, encode, done, give_free))
+        drop(worker);
+        take(&mut Batches::new(plan, facts, encode, ordered))
     })
 }
 
 fn started<T, E>(spawned: std::io::Result<T>) -> Result<(), Failure<E>> {
     let failed = |e| Failure::Source(Error::Worker(format!("no thread could be started: {e}")));
     spawned.map(drop).map_err(failed)
-}
-
-fn split(
-    mut splitter: Splitter<'_>,
-    free: &Receiver<Batch>,
-    cut: &Sender<Batch>,
-    failed: &Sender<Done>,
-) {
-    let mut order = 0;
-    while let Ok(mut batch) = free.recv() {
-        let next = catch(|| splitter.next(&mut batch.block));
-        match next {
-            Ok(true) => {
-                order = batch.block.order + 1;
-                if cut.send(batch).is_err() {
-                    return;
-                }
-            }
-            Ok(false) => return,
-            Err(error) => {
-                let _ = failed.send((order, Err(error)));
-                return;
-            }
-        }
-    }
-}
-
-fn type_blocks(
-    plan: &Plan,
-    facts: &Facts,
-    cut: &Receiver<Batch>,
-    done: &Sender<Done>,
-    encode: Encode<'_>,
-) {
-    let mut worker = Worker::new(plan, facts);
-    let settled = !plan.carries();
-    while let Ok(mut batch) = cut.recv() {
-        let order = batch.block.order;
-        let typed = catch(|| {
-            worker.work(&mut batch)?;
-            if settled {
-                encode(&mut batch);
-            }
-            Ok(batch)
-        });
-        let failed = typed.is_err();
-        if done.send((order, typed)).is_err() || failed {
-            return;
-        }
-    }
-}
-
-/// A panic in a thread becomes an error, so that the flow ends and nobody waits.
-fn catch<T>(work: impl FnOnce() -> Result<T, Error>) -> Result<T, Error> {
-    catch_unwind(AssertUnwindSafe(work)).unwrap_or_else(|panic| {
-        let words = panic.downcast_ref::<String>().cloned();
-        let words = words.or_else(|| panic.downcast_ref::<&str>().map(|s| (*s).to_string()));
-        Err(Error::Worker(words.unwrap_or_else(|| "no words".into())))
-    })
 }

@@ -6,7 +6,7 @@ use std::io::Write;
 use std::path::Path;
 
 use barrow_core::Error;
-use barrow_core::flow::{self, Batch, Facts, Failure, Options, Rows, Sink};
+use barrow_core::flow::{self, Batch, Encoded, Facts, Failure, Options, Rows, Sink};
 use barrow_core::plan::Plan;
 use barrow_core::reason::Reject;
 use barrow_core::source::SourceFile;
@@ -44,9 +44,10 @@ impl Out {
 }
 
 impl Sink for Out {
+    type Encoded = ();
     type Error = Infallible;
 
-    fn take(&mut self, batch: &mut Batch) -> Result<(), Infallible> {
+    fn take(&mut self, batch: &mut Encoded<()>) -> Result<(), Infallible> {
         self.tally.add(batch, batch.good() as u64, &[]);
         let block = &batch.block;
         let mut found = Vec::new();

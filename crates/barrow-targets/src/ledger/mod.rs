@@ -13,7 +13,8 @@ use barrow_core::source::content::hash_of;
 use std::time::Duration;
 
 use crate::error::{Error, ErrorKind};
-use crate::{Job, Target};
+use crate::job::Job;
+use crate::session::Session;
 
 pub use self::read::{
     Wanted, exported_files, files_of, known_files, mends_of, run_of_content, runs,
@@ -173,7 +174,7 @@ pub struct File {
 ///
 /// # Errors
 /// The database cannot be asked.
-pub fn table_key(target: &mut dyn Target, job: &Job) -> Result<String, Error> {
+pub fn table_key(target: &mut dyn Session, job: &Job) -> Result<String, Error> {
     let mut names = Vec::new();
     for table in job.tables() {
         names.push(target.full_name(table)?);
@@ -186,7 +187,7 @@ pub fn table_key(target: &mut dyn Target, job: &Job) -> Result<String, Error> {
 ///
 /// # Errors
 /// The database cannot be asked.
-pub fn export_key(target: &mut dyn Target, table: &str) -> Result<String, Error> {
+pub fn export_key(target: &mut dyn Session, table: &str) -> Result<String, Error> {
     let name = target.full_name(table)?;
     Ok(hash_of(format!("export\n{name}").as_bytes()))
 }
@@ -195,7 +196,7 @@ pub fn export_key(target: &mut dyn Target, table: &str) -> Result<String, Error>
 ///
 /// # Errors
 /// The database cannot be asked.
-pub fn is_there(target: &mut dyn Target) -> Result<bool, Error> {
+pub fn is_there(target: &mut dyn Session) -> Result<bool, Error> {
     for table in [RUNS, FILES] {
         let name = target.ledger_table(table)?;
         if target.describe(&name)?.is_none() {
@@ -206,7 +207,7 @@ pub fn is_there(target: &mut dyn Target) -> Result<bool, Error> {
 }
 
 /// A table of the ledger as it stands in SQL.
-fn named(target: &mut dyn Target, table: &str) -> Result<String, Error> {
+fn named(target: &mut dyn Session, table: &str) -> Result<String, Error> {
     let name = target.ledger_table(table)?;
     Ok(target.dialect().table(&name))
 }
@@ -215,10 +216,10 @@ fn named(target: &mut dyn Target, table: &str) -> Result<String, Error> {
 ///
 /// # Errors
 /// The database will not have them.
-pub fn make(target: &mut dyn Target) -> Result<(), Error> {
+pub fn make(target: &mut dyn Session) -> Result<(), Error> {
     for statement in tables::statements(target.dialect()) {
         let mut tries = 0;
-        while let Err(error) = target.tell(&statement, &[], "making the ledger") {
+        while let Err(error) = target.execute(&statement, &[], "making the ledger") {
             // Another load makes it in the same moment: then it is there soon.
             tries += 1;
             if error.kind != ErrorKind::Duplicate || tries > MOST_TRIES {
@@ -246,7 +247,7 @@ fn without(error: Error) -> Error {
 ///
 /// # Errors
 /// It may not.
-pub fn may_be_written(target: &mut dyn Target) -> Result<(), Error> {
+pub fn may_be_written(target: &mut dyn Session) -> Result<(), Error> {
     for (table, column) in [(RUNS, "run"), (FILES, "run")] {
         let table = named(target, table)?;
         let statements = [
@@ -254,7 +255,7 @@ pub fn may_be_written(target: &mut dyn Target) -> Result<(), Error> {
             format!("UPDATE {table} SET {column} = {column} WHERE 1 = 0"),
         ];
         for sql in statements {
-            let tried = target.tell(&sql, &[], "writing the ledger");
+            let tried = target.execute(&sql, &[], "writing the ledger");
             tried.map_err(|error| {
                 if error.kind != ErrorKind::Denied {
                     return error;

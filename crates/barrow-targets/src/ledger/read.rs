@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use super::{Counts, FILES, File, Outcome, RUNS, Run, tables};
-use crate::Target;
+use crate::session::Session;
 use crate::asking::{Value, marks};
 use crate::error::Error;
 
@@ -18,7 +18,7 @@ const AT_ONCE: usize = 200;
 /// # Errors
 /// The database cannot be asked.
 pub fn known_files(
-    target: &mut dyn Target,
+    target: &mut dyn Session,
     table_key: &str,
     samples: &[String],
     names: &[String],
@@ -45,7 +45,7 @@ pub fn known_files(
 /// # Errors
 /// The database cannot be asked.
 pub fn exported_files(
-    target: &mut dyn Target,
+    target: &mut dyn Session,
     export_key: &str,
     names: &[String],
 ) -> Result<Vec<File>, Error> {
@@ -67,14 +67,14 @@ pub fn exported_files(
 /// # Errors
 /// The database cannot be asked.
 pub fn run_of_content(
-    target: &mut dyn Target,
+    target: &mut dyn Session,
     table_key: &str,
     content: &str,
 ) -> Result<Option<Run>, Error> {
     let files = super::named(target, FILES)?;
     let sql = format!("SELECT run FROM {files} WHERE once_key = ?");
     let key = super::write::once_key(table_key, content);
-    let found = target.ask(&sql, &[Value::from(key)], "reading the ledger")?;
+    let found = target.query(&sql, &[Value::from(key)], "reading the ledger")?;
     let Some(run) = found.first().and_then(|row| row[0].as_text()) else {
         return Ok(None);
     };
@@ -89,7 +89,7 @@ pub fn run_of_content(
 ///
 /// # Errors
 /// The database cannot be asked.
-pub fn files_of(target: &mut dyn Target, run: &str) -> Result<Vec<File>, Error> {
+pub fn files_of(target: &mut dyn Session, run: &str) -> Result<Vec<File>, Error> {
     files_where(target, "run = ?", &[Value::from(run)])
 }
 
@@ -98,13 +98,13 @@ const FILE_COLUMNS: &str = "run, number, path, file_name, table_name, table_key,
                             skipped, repaired, rolled_back, once_key";
 
 fn files_where(
-    target: &mut dyn Target,
+    target: &mut dyn Session,
     condition: &str,
     values: &[Value],
 ) -> Result<Vec<File>, Error> {
     let files = super::named(target, FILES)?;
     let sql = format!("SELECT {FILE_COLUMNS} FROM {files} WHERE {condition} ORDER BY run, number");
-    let rows = target.ask(&sql, values, "reading the ledger")?;
+    let rows = target.query(&sql, values, "reading the ledger")?;
     rows.iter().map(|row| file(row)).collect()
 }
 
@@ -183,14 +183,14 @@ pub struct Wanted {
 ///
 /// # Errors
 /// The database cannot be asked.
-pub fn mends_of(target: &mut dyn Target, of: &str) -> Result<Vec<Run>, Error> {
+pub fn mends_of(target: &mut dyn Session, of: &str) -> Result<Vec<Run>, Error> {
     let columns = RUN_COLUMNS.map(|column| tables::shown(target.dialect(), column));
     let runs = super::named(target, RUNS)?;
     let sql = format!(
         "SELECT {} FROM {runs} WHERE mend_of = ? ORDER BY started_at, run",
         columns.join(", ")
     );
-    let rows = target.ask(&sql, &[Value::from(of)], "reading the ledger")?;
+    let rows = target.query(&sql, &[Value::from(of)], "reading the ledger")?;
     rows.iter().map(|row| run(row)).collect()
 }
 
@@ -198,7 +198,7 @@ pub fn mends_of(target: &mut dyn Target, of: &str) -> Result<Vec<Run>, Error> {
 ///
 /// # Errors
 /// The database cannot be asked.
-pub fn runs(target: &mut dyn Target, wanted: &Wanted) -> Result<Vec<Run>, Error> {
+pub fn runs(target: &mut dyn Session, wanted: &Wanted) -> Result<Vec<Run>, Error> {
     let dialect = target.dialect();
     let mut conditions = vec!["1 = 1".to_string()];
     let mut values = Vec::new();
@@ -239,7 +239,7 @@ pub fn runs(target: &mut dyn Target, wanted: &Wanted) -> Result<Vec<Run>, Error>
         columns.join(", "),
         conditions.join(" AND ")
     );
-    let rows = target.ask(&sql, &values, "reading the ledger")?;
+    let rows = target.query(&sql, &values, "reading the ledger")?;
     rows.iter().map(|row| run(row)).collect()
 }
 

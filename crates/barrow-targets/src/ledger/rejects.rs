@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::tables;
-use crate::Target;
+use crate::session::Session;
 use crate::asking::{Value, marks};
 use crate::dialect::Dialect;
 use crate::error::Error;
@@ -12,9 +12,9 @@ use crate::error::Error;
 ///
 /// # Errors
 /// The database will not have it.
-pub fn make_rejects(target: &mut dyn Target, table: &str) -> Result<(), Error> {
+pub fn make_rejects(target: &mut dyn Session, table: &str) -> Result<(), Error> {
     let sql = tables::rejects(target.dialect(), table);
-    match target.tell(&sql, &[], "making the table of rejects") {
+    match target.execute(&sql, &[], "making the table of rejects") {
         Ok(_) => Ok(()),
         Err(_) if target.describe(table)?.is_some() => Ok(()),
         Err(error) => Err(error),
@@ -57,7 +57,7 @@ pub const REJECTS_AT_ONCE: usize = 200;
 /// # Errors
 /// The database will not have them.
 pub fn write_rejects(
-    target: &mut dyn Target,
+    target: &mut dyn Session,
     table: &str,
     rows: &[RejectRow],
 ) -> Result<(), Error> {
@@ -74,17 +74,14 @@ pub fn write_rejects(
             .iter()
             .flat_map(|row| reject_values(dialect, row))
             .collect();
-        target.tell(&sql, &values, "writing the table of rejects")?;
+        target.execute(&sql, &values, "writing the table of rejects")?;
     }
     Ok(())
 }
 
 fn reject_values(dialect: Dialect, row: &RejectRow) -> [Value; 11] {
-    // PostgreSQL's text has no room for NUL; the raw record has it.
-    let clean = |text: &str| match dialect {
-        Dialect::Postgres => text.replace('\0', "\u{2400}"),
-        _ => text.to_string(),
-    };
+    // What a column of text has no room for, the raw record has.
+    let clean = |text: &str| dialect.holdable(text);
     [
         Value::from(row.run.as_str()),
         Value::from(clean(&row.file)),
@@ -104,10 +101,10 @@ fn reject_values(dialect: Dialect, row: &RejectRow) -> [Value; 11] {
 ///
 /// # Errors
 /// The database will not have it.
-pub fn forget_rejects(target: &mut dyn Target, table: &str, run: &str) -> Result<(), Error> {
+pub fn forget_rejects(target: &mut dyn Session, table: &str, run: &str) -> Result<(), Error> {
     let dialect = target.dialect();
     let sql = format!("DELETE FROM {} WHERE run = ?", dialect.table(table));
     target
-        .tell(&sql, &[Value::from(run)], "writing the table of rejects")
+        .execute(&sql, &[Value::from(run)], "writing the table of rejects")
         .map(drop)
 }

@@ -1,22 +1,7 @@
 //! The ledger's tables, in each kind of SQL.
 
-use crate::dialect::Dialect;
+use crate::dialect::{Dialect, Holds};
 use crate::ledger::{FILES, RUNS};
-
-/// What a column holds.
-#[derive(Clone, Copy)]
-enum Holds {
-    /// At most so many characters.
-    Short(u32),
-    /// Any text.
-    Long,
-    /// A number.
-    Count,
-    /// A moment in UTC, to the millisecond.
-    Moment,
-    /// Bytes.
-    Bytes,
-}
 
 /// The columns that hold a moment.
 const MOMENTS: [&str; 2] = ["started_at", "ended_at"];
@@ -36,52 +21,26 @@ pub const REJECT_COLUMNS: [&str; 11] = [
     "raw",
 ];
 
-impl Holds {
-    fn declared(self, dialect: Dialect) -> String {
-        match (self, dialect) {
-            (Holds::Short(_) | Holds::Long | Holds::Moment, Dialect::Sqlite) => "TEXT".into(),
-            (Holds::Count, Dialect::Sqlite) => "INTEGER".into(),
-            (Holds::Bytes, Dialect::Sqlite) => "BLOB".into(),
-            (Holds::Short(n), _) => format!("varchar({n})"),
-            (Holds::Long, Dialect::Postgres) => "text".into(),
-            (Holds::Long, _) => "longtext".into(),
-            (Holds::Count, _) => "bigint".into(),
-            (Holds::Moment, Dialect::Postgres) => "timestamp(3)".into(),
-            (Holds::Moment, _) => "datetime(3)".into(),
-            (Holds::Bytes, Dialect::Postgres) => "bytea".into(),
-            (Holds::Bytes, _) => "longblob".into(),
-        }
-    }
-}
-
-/// How a value for a column is marked: moments come as text.
+/// How a value for a column is marked.
 pub fn mark(dialect: Dialect, column: &str) -> &'static str {
-    match dialect {
-        Dialect::Postgres if MOMENTS.contains(&column) => "CAST(CAST(? AS text) AS timestamp)",
-        _ => "?",
+    match MOMENTS.contains(&column) {
+        true => dialect.moment_mark(),
+        false => "?",
     }
 }
 
 /// The condition that a value, between commas, is among those of a column, which have commas
 /// between them.
 pub fn is_among(dialect: Dialect, column: &str) -> String {
-    match dialect {
-        Dialect::Postgres => format!("STRPOS(', ' || {column} || ', ', CAST(? AS text)) > 0"),
-        Dialect::MariaDb => format!("LOCATE(?, CONCAT(', ', {column}, ', ')) > 0"),
-        Dialect::Sqlite => format!("INSTR(', ' || {column} || ', ', ?) > 0"),
-    }
+    let between_commas = dialect.joined(&["', '", column, "', '"]);
+    format!("{} > 0", dialect.place_in(&between_commas))
 }
 
-/// How a column is asked for: moments go as text.
+/// How a column is asked for.
 pub fn shown(dialect: Dialect, column: &str) -> String {
-    match dialect {
-        Dialect::Postgres if MOMENTS.contains(&column) => {
-            format!("to_char({column}, 'YYYY-MM-DD HH24:MI:SS.MS')")
-        }
-        Dialect::MariaDb if MOMENTS.contains(&column) => {
-            format!("DATE_FORMAT({column}, '%Y-%m-%d %H:%i:%s.%f')")
-        }
-        _ => column.to_string(),
+    match MOMENTS.contains(&column) {
+        true => dialect.moment_text(column),
+        false => column.to_string(),
     }
 }
 
@@ -143,14 +102,14 @@ pub fn statements(dialect: Dialect) -> Vec<String> {
         ("barrow_files_by_name", "table_key, file_name"),
     ];
     let mut more = vec!["PRIMARY KEY (run, number)".to_string(), key.to_string()];
-    if dialect == Dialect::MariaDb {
+    if !dialect.has_create_index_if_missing() {
         more.extend(by.map(|(name, columns)| format!("KEY {name} ({columns})")));
     }
     let mut statements = vec![
         table(dialect, RUNS, &runs, &["PRIMARY KEY (run)".into()]),
         table(dialect, FILES, &files, &more),
     ];
-    if dialect != Dialect::MariaDb {
+    if dialect.has_create_index_if_missing() {
         let index =
             |(name, columns)| format!("CREATE INDEX IF NOT EXISTS {name} ON {FILES} ({columns})");
         statements.extend(by.map(index));
@@ -186,18 +145,14 @@ pub fn rejects(dialect: Dialect, name: &str) -> String {
 fn table(dialect: Dialect, name: &str, columns: &[(&str, Holds, bool)], more: &[String]) -> String {
     let column = |(name, holds, required): &(&str, Holds, bool)| {
         let required = if *required { " NOT NULL" } else { "" };
-        format!("{name} {}{required}", holds.declared(dialect))
+        format!("{name} {}{required}", dialect.ledger_type(*holds))
     };
     let lines: Vec<String> = columns
         .iter()
         .map(column)
         .chain(more.iter().cloned())
         .collect();
-    // Names of files and columns differ by capitals, and have any letters.
-    let ending = match dialect {
-        Dialect::MariaDb => " ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin",
-        _ => "",
-    };
+    let ending = dialect.ledger_table_options();
     format!(
         "CREATE TABLE IF NOT EXISTS {name} ({}){ending}",
         lines.join(", ")

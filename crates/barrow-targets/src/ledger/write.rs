@@ -3,7 +3,7 @@
 use barrow_core::source::content::hash_of;
 
 use super::{Counts, FILES, File, Outcome, RUNS, Run, tables};
-use crate::Target;
+use crate::session::Session;
 use crate::asking::Value;
 use crate::error::{Error, ErrorKind};
 
@@ -11,7 +11,7 @@ use crate::error::{Error, ErrorKind};
 ///
 /// # Errors
 /// The database will not have it.
-pub fn write_run(target: &mut dyn Target, run: &Run, is_new: bool) -> Result<(), Error> {
+pub fn write_run(target: &mut dyn Session, run: &Run, is_new: bool) -> Result<(), Error> {
     let mut values = vec![
         ("run", Value::from(run.run.as_str())),
         ("spec", Value::from(run.spec.as_str())),
@@ -47,7 +47,7 @@ pub fn write_run(target: &mut dyn Target, run: &Run, is_new: bool) -> Result<(),
 /// # Errors
 /// The database will not have it: another load has put the same content into the same
 /// table, for one.
-pub fn write_file(target: &mut dyn Target, file: &File, is_new: bool) -> Result<(), Error> {
+pub fn write_file(target: &mut dyn Session, file: &File, is_new: bool) -> Result<(), Error> {
     let is_once = file.once && file.outcome == Outcome::Kept;
     let once = file.content.as_ref().filter(|_| is_once);
     let once = once.map(|content| once_key(&file.table_key, content));
@@ -95,7 +95,7 @@ pub(super) fn once_key(table_key: &str, content: &str) -> String {
 
 /// Inserts a row, or changes the one whose first `keys` values are the same.
 fn write(
-    target: &mut dyn Target,
+    target: &mut dyn Session,
     table: &str,
     values: Vec<(&str, Value)>,
     keys: usize,
@@ -126,7 +126,7 @@ fn write(
             changed.iter().chain(kept).map(|(_, v)| v.clone()).collect(),
         )
     };
-    target.tell(&sql, &values, "writing the ledger").map(drop)
+    target.execute(&sql, &values, "writing the ledger").map(drop)
 }
 
 /// Notes that the rows of all runs but this one are no longer in the table. Returns how many
@@ -134,12 +134,12 @@ fn write(
 ///
 /// # Errors
 /// The database will not have it.
-pub fn emptied(target: &mut dyn Target, table_key: &str, but: &str) -> Result<u64, Error> {
+pub fn emptied(target: &mut dyn Session, table_key: &str, but: &str) -> Result<u64, Error> {
     let files = super::named(target, FILES)?;
     let sql = format!(
         "UPDATE {files} SET outcome = 'emptied', once_key = NULL \
          WHERE table_key = ? AND run <> ? AND outcome IN ('committed', 'in progress')"
     );
     let values = [Value::from(table_key), Value::from(but)];
-    target.tell(&sql, &values, "writing the ledger")
+    target.execute(&sql, &values, "writing the ledger")
 }

@@ -3,7 +3,7 @@
 use mysql::prelude::Queryable;
 use mysql::{Conn, Params, Row};
 
-use super::words::explained;
+use super::errors::explained;
 use crate::asking::Value;
 use crate::error::Error;
 
@@ -48,7 +48,7 @@ fn row(row: Row) -> Vec<Value> {
 }
 
 /// The rows of a query.
-pub fn ask(
+pub fn query(
     conn: &mut Conn,
     sql: &str,
     values: &[Value],
@@ -61,14 +61,14 @@ pub fn ask(
 }
 
 /// Runs a statement, and returns how many rows it changed.
-pub fn tell(conn: &mut Conn, sql: &str, values: &[Value], doing: &str) -> Result<u64, Error> {
+pub fn execute(conn: &mut Conn, sql: &str, values: &[Value], doing: &str) -> Result<u64, Error> {
     conn.exec_drop(sql, parameters(values))
         .map_err(|e| explained(&e, doing))?;
     Ok(conn.affected_rows())
 }
 
 /// Takes a lock that the session keeps until it ends, however it ends ("GET_LOCK").
-pub fn claim(conn: &mut Conn, key: i64, wait: bool) -> Result<bool, Error> {
+pub fn lock(conn: &mut Conn, key: i64, wait: bool) -> Result<bool, Error> {
     let patience = if wait { LONG } else { 0 };
     let name = format!("barrow {key:016x}");
     let got: Option<Option<i64>> = conn

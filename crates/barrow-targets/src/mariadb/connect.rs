@@ -6,9 +6,9 @@ use barrow_core::visible::visible;
 use mysql::prelude::Queryable;
 use mysql::{Conn, DriverError, OptsBuilder, SslOpts};
 
-use super::words::{explained, unreachable};
+use super::errors::{explained, unreachable};
 use crate::error::Error;
-use crate::server::Server;
+use crate::servers::Server;
 
 /// How long to wait for an answer when connecting.
 const PATIENCE: Duration = Duration::from_secs(15);

@@ -1,12 +1,16 @@
 //! Asks MariaDB what a table is like.
 
 use barrow_core::visible::visible;
+use barrow_core::words::Mode;
 use mysql::prelude::Queryable;
 use mysql::{Conn, Row};
 
+use super::DIALECT;
 use super::types::Declared;
-use super::words::explained;
+use super::errors::explained;
 use crate::error::Error;
+use crate::job::{Column, Part};
+use crate::servers::load::ServerTable;
 use crate::table::{Table, TableColumn};
 
 /// A table with its columns' types as the server has them.
@@ -158,9 +162,62 @@ fn words(declared: &str) -> Vec<String> {
 }
 
 impl Described {
+    /// A table as a load would make it for a part.
+    pub fn as_made(part: &Part) -> Described {
+        let declared = |column: &Column| Declared::made(column.ty, column.required);
+        Described {
+            table: Table::as_made(part, DIALECT),
+            declared: part.columns.iter().map(declared).collect(),
+            named_by: None,
+            cannot_undo: None,
+        }
+    }
+
     /// How the column of this name is declared.
     pub fn declared(&self, name: &str) -> Option<&Declared> {
         self.declared.get(self.table.position(name)?)
+    }
+}
+
+impl ServerTable for Described {
+    fn table(&self) -> &Table {
+        &self.table
+    }
+
+    fn takes(&self, column: &Column) -> bool {
+        let declared = self.declared(&column.name);
+        declared.is_some_and(|declared| declared.wire(column.ty).is_some())
+    }
+
+    fn advice(&self, declared: &str) -> &'static str {
+        match declared.starts_with("timestamp") {
+            true => "say timestamptz in the spec: a timestamp here is a moment in time",
+            false => "give the column the table's type in the spec, or change the table",
+        }
+    }
+
+    fn can_be_loaded(&self, _: Mode, part: &Part) -> Result<(), Error> {
+        match &self.cannot_undo {
+            None => Ok(()),
+            Some(engine) => Err(Error::spec(format!(
+                "the table {} is kept by the engine {}, which cannot roll a load back",
+                visible(part.table.as_bytes()),
+                visible(engine.as_bytes())
+            ))
+            .advice("change it first: ALTER TABLE … ENGINE = InnoDB")),
+        }
+    }
+
+    fn can_be_replaced(&self, name: &str) -> Result<(), Error> {
+        match &self.named_by {
+            None => Ok(()),
+            Some(other) => Err(Error::spec(format!(
+                "the table {} has a foreign key to {}, which would then be gone",
+                visible(other.as_bytes()),
+                visible(name.as_bytes())
+            ))
+            .advice("say mode = \"truncate\" or \"merge\", or drop the foreign key first")),
+        }
     }
 }
 

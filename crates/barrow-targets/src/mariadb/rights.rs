@@ -5,7 +5,7 @@ use mysql::prelude::Queryable;
 
 use super::DIALECT;
 use super::describe::describe;
-use super::words::explained;
+use super::errors::explained;
 use crate::about::{About, Rights};
 use crate::error::Error;
 

@@ -1,46 +1,46 @@
 //! Sending rows, and what the server made of them.
 
 use std::ops::Range;
-use std::sync::{Arc, Mutex};
+use std::sync::Mutex;
 
-use barrow_core::flow::Batch;
 use mysql::Conn;
 use mysql::prelude::Queryable;
 
 use super::encode::Field;
+use super::errors::{because, explained, refused};
+use super::session::MariaDb;
 use super::warnings;
-use super::words::{because, explained, refused};
+use crate::encoded::EncodedBatch;
 use crate::error::Error;
 use crate::isolate::{Refused, Tried};
-use crate::lines::{self, Bytes, Run};
 use crate::merge::{self, Merged};
-use crate::sending::Sending;
+use crate::servers::encoded_rows::{self, Bytes, Run};
+use crate::servers::send::Sending;
 
 /// What sends one kind of rows.
-pub struct Sender {
-    /// How its columns' values become fields.
-    pub fields: Arc<[Field]>,
+pub struct Loader {
     /// The statement that takes them.
     pub load: String,
     /// The statements that merge, where that is the mode.
     pub merge: Option<merge::Statements>,
 }
 
-/// A connection, and the lines that its server is about to ask for.
-pub struct Link<'l> {
-    pub conn: &'l mut Conn,
-    pub outgoing: &'l Mutex<Vec<Bytes>>,
-}
-
-impl Sending<Sender> for Link<'_> {
+impl Sending<Loader> for MariaDb {
     fn send(
         &mut self,
-        sender: &mut Sender,
+        loader: &mut Loader,
         lines: &Run<'_>,
         places: Range<usize>,
         merged: &mut Merged,
     ) -> Result<Tried, Error> {
-        send(self.conn, self.outgoing, sender, lines, places, merged)
+        send(
+            &mut self.conn,
+            &self.outgoing,
+            loader,
+            lines,
+            places,
+            merged,
+        )
     }
 }
 
@@ -48,7 +48,7 @@ impl Sending<Sender> for Link<'_> {
 fn send(
     conn: &mut Conn,
     outgoing: &Mutex<Vec<Bytes>>,
-    sender: &Sender,
+    loader: &Loader,
     lines: &Run<'_>,
     places: Range<usize>,
     merged: &mut Merged,
@@ -62,7 +62,7 @@ fn send(
         let place = lines.sent(places.clone(), at);
         place.map(|place| place - places.start)
     };
-    let why = match load(conn, sender, count)? {
+    let why = match load(conn, loader, count)? {
         Loaded::All(found) => {
             merged.add(found);
             keep(conn)?;
@@ -71,7 +71,7 @@ fn send(
         Loaded::But(few) => {
             let few = few.into_iter().map(|(at, why)| Some((place(at)?, why)));
             match few.collect::<Option<Vec<_>>>() {
-                Some(few) if confirmed(conn, outgoing, sender, lines, places.start, &few)? => {
+                Some(few) if confirmed(conn, outgoing, loader, lines, places.start, &few)? => {
                     keep(conn)?;
                     return Ok(Tried::But(few));
                 }
@@ -83,7 +83,7 @@ fn send(
     conn.query_drop("ROLLBACK TO SAVEPOINT barrow")
         .map_err(|e| explained(&e, "taking rows back"))?;
     // A row that was only put down twice goes in once it comes alone.
-    let at = why.at.filter(|_| sender.merge.is_none()).and_then(place);
+    let at = why.at.filter(|_| loader.merge.is_none()).and_then(place);
     Ok(Tried::Refused(Refused { at, ..why }))
 }
 
@@ -99,7 +99,7 @@ fn put_out(outgoing: &Mutex<Vec<Bytes>>, bytes: Vec<Bytes>) {
 fn confirmed(
     conn: &mut Conn,
     outgoing: &Mutex<Vec<Bytes>>,
-    sender: &Sender,
+    loader: &Loader,
     lines: &Run<'_>,
     first: usize,
     few: &[(usize, Refused)],
@@ -110,7 +110,7 @@ fn confirmed(
         let place = first + row;
         let (bytes, count) = lines.rows(place..place + 1);
         put_out(outgoing, bytes);
-        let again = match load(conn, sender, count)? {
+        let again = match load(conn, loader, count)? {
             Loaded::All(_) => None,
             Loaded::But(mut one) => one.pop().map(|(_, why)| why),
             Loaded::Refused(why) => Some(why),
@@ -143,16 +143,16 @@ enum Loaded {
 }
 
 /// Loads the lines that lie ready, and merges them if that is asked for.
-fn load(conn: &mut Conn, sender: &Sender, count: u64) -> Result<Loaded, Error> {
-    let told = match run(conn, &sender.load)? {
+fn load(conn: &mut Conn, loader: &Loader, count: u64) -> Result<Loaded, Error> {
+    let told = match run(conn, &loader.load)? {
         Ok(told) => told,
         Err(why) => return Ok(Loaded::Refused(why)),
     };
     let inserted = conn.affected_rows();
     if told > 0 || inserted != count {
-        return warned(conn, sender, usize::from(told), count, inserted);
+        return warned(conn, loader, usize::from(told), count, inserted);
     }
-    let Some(merging) = &sender.merge else {
+    let Some(merging) = &loader.merge else {
         return Ok(Loaded::All(Merged::default()));
     };
     // Each row alone comes after all before it.
@@ -198,14 +198,14 @@ fn clashes(conn: &mut Conn, merging: &merge::Statements) -> Result<bool, Error> 
 /// each for a reason that leaves all others as they are, the others may stay.
 fn warned(
     conn: &mut Conn,
-    sender: &Sender,
+    loader: &Loader,
     told: usize,
     count: u64,
     inserted: u64,
 ) -> Result<Loaded, Error> {
     let why = warnings::told(conn, told)?;
     let rows = why.windows(2);
-    let stay = sender.merge.is_none()
+    let stay = loader.merge.is_none()
         && !why.is_empty()
         && why
             .iter()
@@ -256,8 +256,8 @@ fn statement(conn: &mut Conn, sql: &str) -> Result<Result<(), Refused>, Error> {
 }
 
 /// Puts a batch's rows of one part into lines.
-pub fn encode(batch: &mut Batch, number: usize, fields: &[Field]) {
-    lines::encode(batch, number, |batch, row, out| {
+pub fn encode(batch: &mut EncodedBatch, number: usize, fields: &[Field]) {
+    encoded_rows::encode(batch, number, |batch, row, out| {
         let rows = &batch.parts[number];
         for (column, field) in fields.iter().enumerate() {
             if column > 0 {

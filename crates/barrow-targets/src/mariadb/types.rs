@@ -2,8 +2,6 @@
 
 use barrow_core::types::Type;
 
-use crate::dialect::Dialect;
-
 /// A column of a table, as far as sending to it goes.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Declared {
@@ -64,7 +62,7 @@ pub enum Wire {
 impl Declared {
     /// A column as we declare it for a type.
     pub fn made(ty: Type, not_null: bool) -> Declared {
-        let whole = Dialect::MariaDb.type_word(ty).to_lowercase();
+        let whole = super::DIALECT.type_word(ty).to_lowercase();
         let (name, rest) = whole.split_once('(').unwrap_or((&whole, ""));
         let numbers: Vec<u64> = rest
             .trim_end_matches(|c: char| !c.is_ascii_digit())

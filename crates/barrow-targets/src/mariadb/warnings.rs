@@ -3,7 +3,7 @@
 use mysql::Conn;
 use mysql::prelude::Queryable;
 
-use super::words::{because, explained};
+use super::errors::{because, explained};
 use crate::error::Error;
 use crate::isolate::Refused;
 

@@ -5,9 +5,9 @@ use std::borrow::Cow;
 use postgres::types::{FromSql, IsNull, ToSql, Type, accepts, private::BytesMut, to_sql_checked};
 use postgres::{Client, Row};
 
-use super::words::explained;
-use crate::asking::{Value, marked};
-use crate::dialect::Dialect;
+use super::DIALECT;
+use super::errors::explained;
+use crate::asking::Value;
 use crate::error::Error;
 
 type Failed = Box<dyn std::error::Error + Sync + Send>;
@@ -51,13 +51,13 @@ fn parameters(values: &[Value]) -> Vec<&(dyn ToSql + Sync)> {
 }
 
 /// The rows of a query.
-pub fn ask(
+pub fn query(
     client: &mut Client,
     sql: &str,
     values: &[Value],
     doing: &str,
 ) -> Result<Vec<Vec<Value>>, Error> {
-    let sql = marked(Dialect::Postgres, sql);
+    let sql = DIALECT.marked(sql);
     let found = client.query(&sql, &parameters(values));
     let row = |row: &Row| (0..row.len()).map(|at| row.try_get(at)).collect();
     found
@@ -66,8 +66,8 @@ pub fn ask(
 }
 
 /// Runs a statement, and returns how many rows it changed.
-pub fn tell(client: &mut Client, sql: &str, values: &[Value], doing: &str) -> Result<u64, Error> {
-    let sql = marked(Dialect::Postgres, sql);
+pub fn execute(client: &mut Client, sql: &str, values: &[Value], doing: &str) -> Result<u64, Error> {
+    let sql = DIALECT.marked(sql);
     let told = client.execute(&sql, &parameters(values));
     told.map_err(|e| explained(&e, doing))
 }
@@ -131,7 +131,7 @@ pub fn ledger_table(client: &mut Client, table: &str) -> Result<Option<String>, 
 
 /// Takes a lock that the session keeps until it ends, however it ends ("Advisory Locks",
 /// section 13.3.5).
-pub fn claim(client: &mut Client, key: i64, wait: bool) -> Result<bool, Error> {
+pub fn lock(client: &mut Client, key: i64, wait: bool) -> Result<bool, Error> {
     let failed = |e| explained(&e, "keeping other loads away");
     if !wait {
         let row = client.query_one("SELECT pg_try_advisory_lock($1)", &[&key]);

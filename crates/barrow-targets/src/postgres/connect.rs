@@ -9,10 +9,10 @@ use postgres::config::SslMode;
 use postgres::{Client, Config, NoTls};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
-use super::words::{explained, unreachable};
+use super::errors::{explained, unreachable};
 use crate::error::Error;
-use crate::server::Server;
-use crate::tls::{self, Trust};
+use crate::servers::Server;
+use crate::servers::tls::{self, Trust};
 
 /// How long to wait for an answer when connecting.
 const PATIENCE: Duration = Duration::from_secs(15);

@@ -1,12 +1,15 @@
 //! Asks PostgreSQL what a table is like.
 
 use barrow_core::visible::visible;
+use barrow_core::words::Mode;
 use postgres::Client;
 
+use super::DIALECT;
 use super::types::Declared;
-use super::words::explained;
-use crate::dialect::Dialect;
+use super::errors::explained;
 use crate::error::Error;
+use crate::job::{Column, Part};
+use crate::servers::load::ServerTable;
 use crate::table::{Table, TableColumn};
 
 /// A table with its columns' types as the server has them.
@@ -60,7 +63,7 @@ pub fn describe(client: &mut Client, name: &str) -> Result<Option<Described>, Er
     let found = client
         .query_opt(
             "SELECT c.oid, c.relkind::text FROM pg_class c WHERE c.oid = to_regclass($1)",
-            &[&Dialect::Postgres.table(name)],
+            &[&DIALECT.table(name)],
         )
         .map_err(asking)?;
     let Some(found) = found else {
@@ -116,20 +119,52 @@ pub fn describe(client: &mut Client, name: &str) -> Result<Option<Described>, Er
 }
 
 impl Described {
-    /// The columns whose type has no notion of equality.
-    pub fn by_text(&self) -> Vec<String> {
+    /// How the column of this name is declared.
+    pub fn declared(&self, name: &str) -> Option<&Declared> {
+        self.declared.get(self.table.position(name)?)
+    }
+
+    /// Whether the server alone numbers rows by a column.
+    fn is_always_numbered(&self, name: &str) -> bool {
+        self.declared(name).is_some_and(|of| of.is_always_numbered)
+    }
+}
+
+impl ServerTable for Described {
+    fn table(&self) -> &Table {
+        &self.table
+    }
+
+    fn takes(&self, column: &Column) -> bool {
+        let declared = self.declared(&column.name);
+        declared.is_some_and(|declared| declared.wire(column.ty).is_some())
+    }
+
+    fn advice(&self, declared: &str) -> &'static str {
+        match declared {
+            "timestamp with time zone" => "say timestamptz in the spec",
+            "timestamp without time zone" => "say timestamp in the spec",
+            _ => "give the column the table's type in the spec, or change the table",
+        }
+    }
+
+    fn by_text(&self) -> Vec<String> {
         let columns = self.table.columns.iter().zip(&self.declared);
         let by_text = columns.filter(|(_, of)| matches!(of.name.as_str(), "json" | "xml"));
         by_text.map(|(column, _)| column.name.clone()).collect()
     }
 
-    /// Whether the server alone numbers rows by a column.
-    pub fn is_always_numbered(&self, name: &str) -> bool {
-        self.declared(name).is_some_and(|of| of.is_always_numbered)
-    }
-
-    /// How the column of this name is declared.
-    pub fn declared(&self, name: &str) -> Option<&Declared> {
-        self.declared.get(self.table.position(name)?)
+    fn can_be_loaded(&self, mode: Mode, part: &Part) -> Result<(), Error> {
+        let is_key = |name: &str| part.key.iter().any(|key| key.eq_ignore_ascii_case(name));
+        let mut others = part.columns.iter().filter(|c| !is_key(&c.name));
+        match others.find(|c| self.is_always_numbered(&c.name)) {
+            Some(column) if mode == Mode::Merge => Err(Error::spec(format!(
+                "the table numbers its rows by {} itself (GENERATED ALWAYS), and rows that are \
+                 there cannot be given another number",
+                visible(column.name.as_bytes())
+            ))
+            .advice("make it a part of the key, or say load = false")),
+            _ => Ok(()),
+        }
     }
 }

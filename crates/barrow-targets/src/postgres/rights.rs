@@ -2,9 +2,9 @@
 
 use postgres::Client;
 
-use super::words::explained;
+use super::DIALECT;
+use super::errors::explained;
 use crate::about::{About, Rights};
-use crate::dialect::Dialect;
 use crate::error::Error;
 
 const RIGHTS: &str = "
@@ -36,10 +36,10 @@ pub fn about(client: &mut Client, tables: &[&str]) -> Result<About, Error> {
         ..About::default()
     };
     for name in tables {
-        let quoted = Dialect::Postgres.table(name);
+        let quoted = DIALECT.table(name);
         let schema = name
             .split_once('.')
-            .map(|(schema, _)| Dialect::Postgres.quoted(schema));
+            .map(|(schema, _)| DIALECT.quoted(schema));
         let row = client
             .query_one(RIGHTS, &[&quoted, &schema])
             .map_err(asking)?;

@@ -1,51 +1,24 @@
 //! Sending rows, and what the server made of them.
 
-use std::io::{self, Write};
 use std::ops::Range;
-use std::sync::Arc;
 
-use barrow_core::flow::Batch;
 use barrow_core::reason::Code;
-use postgres::{Client, CopyInWriter, Statement};
+use postgres::Client;
 
+use super::copy::copy;
+pub use super::copy::{Copier, keep, stream};
+use super::copy::{reason, take_back};
 use super::encode::Field;
-use super::foresee::foresee;
-use super::suspects::Suspects;
-use super::words::{explained, refused};
-use crate::Coming;
+use super::predict::predict;
+use super::session::Postgres;
+use crate::encoded::EncodedBatch;
 use crate::error::Error;
 use crate::isolate::{Foreseen, Refused, Tried};
-use crate::lines::{self, Bytes, Run};
 use crate::merge::{self, Merged};
-use crate::sending::Sending;
+use crate::servers::encoded_rows::{self, Run};
+use crate::servers::send::Sending;
 
-/// What a binary COPY starts with: its signature, no flags, no extension.
-pub const HEADER: &[u8] = b"PGCOPY\n\xFF\r\n\0\0\0\0\0\0\0\0\0";
-
-/// And what it ends with.
-const TRAILER: &[u8] = &(-1i16).to_be_bytes();
-
-/// Bytes that are sent at once: the server starts on the first while the last are
-/// still on their way, and keeps what it reads near. With 64 KiB a load took 1.01 of the
-/// time that one COPY of the same rows takes, with these 0.94 (medians of 8 pairs in one
-/// run).
-const CHUNK: usize = 16 * 1024;
-
-/// What sends one kind of rows.
-pub struct Copier {
-    /// How its columns' values become fields.
-    pub fields: Arc<[Field]>,
-    /// The statement that takes them.
-    pub copy: Statement,
-    /// The statements that merge, where that is the mode.
-    pub merge: Option<merge::Statements>,
-    /// What came of the first rows, where they were sent already as they came.
-    pub copied: Option<Copied>,
-    /// Which rows are likely to be refused.
-    pub suspects: Suspects,
-}
-
-impl Sending<Copier> for Client {
+impl Sending<Copier> for Postgres {
     fn send(
         &mut self,
         copier: &mut Copier,
@@ -53,7 +26,7 @@ impl Sending<Copier> for Client {
         places: Range<usize>,
         merged: &mut Merged,
     ) -> Result<Tried, Error> {
-        send(self, copier, lines, places, merged)
+        send(&mut self.client, copier, lines, places, merged)
     }
 
     fn foresee(
@@ -62,7 +35,7 @@ impl Sending<Copier> for Client {
         lines: &Run<'_>,
         places: Range<usize>,
     ) -> Result<Foreseen, Error> {
-        foresee(self, copier, lines, &places)
+        predict(&mut self.client, copier, lines, &places)
     }
 }
 
@@ -115,90 +88,6 @@ fn send(
     }))
 }
 
-/// Why rows were refused.
-///
-/// # Errors
-/// It was not their fault.
-pub fn reason(error: &postgres::Error) -> Result<Refused, Error> {
-    let why = error.as_db_error().and_then(refused);
-    why.ok_or_else(|| explained(error, "loading rows"))
-}
-
-/// Keeps the rows so far, whatever becomes of the next ones.
-pub fn keep(client: &mut Client) -> Result<(), Error> {
-    client
-        .batch_execute("RELEASE barrow; SAVEPOINT barrow")
-        .map_err(|e| explained(&e, "loading rows"))
-}
-
-/// Takes back the rows since a savepoint.
-pub fn take_back(client: &mut Client, savepoint: &str) -> Result<(), Error> {
-    client
-        .batch_execute(&format!("ROLLBACK TO {savepoint}"))
-        .map_err(|e| explained(&e, "taking rows back"))
-}
-
-/// How many rows the server took, or why it took none.
-pub type Copied = Result<u64, postgres::Error>;
-
-/// Copies rows as they come, so that the server has the first while the last are still
-/// typed. Those that are late are left for the next time. Nothing where there are none.
-pub fn stream(
-    client: &mut Client,
-    statement: &Statement,
-    part: usize,
-    coming: &mut dyn Coming,
-) -> Option<Copied> {
-    while lines::bytes(coming.next()?, part).is_empty() {}
-    let mut writer = match client.copy_in(statement) {
-        Ok(writer) => writer,
-        Err(error) => return Some(Err(error)),
-    };
-    let written = writer.write_all(HEADER).and_then(|()| {
-        loop {
-            if let Some(batch) = coming.come().last() {
-                put(&mut writer, lines::bytes(batch, part))?;
-            }
-            if coming.is_late() || !coming.wait() {
-                return writer.write_all(TRAILER);
-            }
-        }
-    });
-    Some(finish(writer, written))
-}
-
-/// Copies rows.
-pub fn copy(client: &mut Client, statement: &Statement, bytes: &[Bytes]) -> Copied {
-    let mut writer = client.copy_in(statement)?;
-    let written = writer.write_all(HEADER).and_then(|()| {
-        bytes.iter().try_for_each(|bytes| put(&mut writer, bytes))?;
-        writer.write_all(TRAILER)
-    });
-    finish(writer, written)
-}
-
-fn put(writer: &mut CopyInWriter<'_>, bytes: &[u8]) -> io::Result<()> {
-    bytes
-        .chunks(CHUNK)
-        .try_for_each(|chunk| writer.write_all(chunk))
-}
-
-fn finish(writer: CopyInWriter<'_>, written: io::Result<()>) -> Copied {
-    match written {
-        Ok(()) => writer.finish(),
-        // What stopped the writing is told at the end.
-        Err(error) => match inner(error) {
-            Some(error) => Err(error),
-            None => writer.finish(),
-        },
-    }
-}
-
-fn inner(error: io::Error) -> Option<postgres::Error> {
-    let inner = error.into_inner()?;
-    inner.downcast::<postgres::Error>().ok().map(|error| *error)
-}
-
 /// Merges the rows that were put down, and returns how many of them are in the table.
 fn run_merge(
     client: &mut Client,
@@ -234,9 +123,9 @@ fn counted(client: &mut Client, sql: &Option<String>) -> Result<u64, postgres::E
 }
 
 /// Puts a batch's rows of one part into the form of a binary COPY.
-pub fn encode(batch: &mut Batch, number: usize, fields: &[Field]) {
+pub fn encode(batch: &mut EncodedBatch, number: usize, fields: &[Field]) {
     let count = (fields.len() as i16).to_be_bytes();
-    lines::encode(batch, number, |batch, row, out| {
+    encoded_rows::encode(batch, number, |batch, row, out| {
         let rows = &batch.parts[number];
         out.extend_from_slice(&count);
         for (column, field) in fields.iter().enumerate() {

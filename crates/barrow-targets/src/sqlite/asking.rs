@@ -7,7 +7,7 @@ use barrow_core::visible::visible_path;
 use rusqlite::types::ValueRef;
 use rusqlite::{Connection, ToSql};
 
-use super::words::explained;
+use super::errors::explained;
 use crate::asking::Value;
 use crate::error::Error;
 
@@ -23,7 +23,7 @@ impl ToSql for Value {
 }
 
 /// The rows of a query.
-pub fn ask(
+pub fn query(
     connection: &Connection,
     sql: &str,
     values: &[Value],
@@ -51,7 +51,7 @@ fn value(found: ValueRef<'_>) -> Value {
 }
 
 /// Runs a statement, and returns how many rows it changed.
-pub fn tell(
+pub fn execute(
     connection: &Connection,
     sql: &str,
     values: &[Value],
@@ -65,17 +65,17 @@ pub fn tell(
 
 /// A lock beside the database that one load has at a time. SQLite's own lock is let go
 /// at each commit, and a load that commits as it goes is not done there.
-pub struct Claim {
+pub struct LoadLock {
     file: File,
     path: PathBuf,
 }
 
-impl Claim {
+impl LoadLock {
     /// Takes the lock; none where another load has it and `wait` is false.
     ///
     /// # Errors
     /// The file cannot be made or locked.
-    pub fn take(database: &Path, wait: bool) -> Result<Option<Claim>, Error> {
+    pub fn take(database: &Path, wait: bool) -> Result<Option<LoadLock>, Error> {
         let mut name = database.as_os_str().to_owned();
         name.push("-barrow");
         let path = PathBuf::from(name);
@@ -100,7 +100,7 @@ impl Claim {
             }
             // The one before us may have taken the file away while we waited.
             if is_same(&file, &path) {
-                return Ok(Some(Claim { file, path }));
+                return Ok(Some(LoadLock { file, path }));
             }
         }
     }
@@ -120,7 +120,7 @@ fn is_same(_: &File, path: &Path) -> bool {
     path.exists()
 }
 
-impl Drop for Claim {
+impl Drop for LoadLock {
     fn drop(&mut self) {
         // Taken away while it is ours: whoever waits sees that, and makes another.
         let _ = std::fs::remove_file(&self.path);

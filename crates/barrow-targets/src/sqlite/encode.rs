@@ -9,29 +9,11 @@ use barrow_core::values::notation::{put_clock, put_day};
 use barrow_core::values::{Cell, Piece};
 
 use super::types::Affinity;
+use crate::encoded::{self, EncodedBatch, EncodedPart, Slot};
 use crate::table::TableColumn;
 
 /// Every whole number up to here has its own 64-bit floating point number.
 const WHOLE: u64 = 1 << 53;
-
-/// A value as SQLite takes it; text is a place in the batch.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub enum Slot {
-    /// Null.
-    Null,
-    /// An integer.
-    Int(i64),
-    /// A floating point number.
-    Float(f64),
-    /// Text.
-    Text(Piece),
-    /// Bytes.
-    Bytes(Piece),
-    /// The column would not keep the value as it is.
-    Lossy,
-    /// Null, in place of which SQLite would put a number of its own.
-    Numbered,
-}
 
 /// How one column's cells become SQLite's values; chosen once.
 #[derive(Debug, Clone, Copy)]
@@ -50,23 +32,14 @@ pub struct Encoding {
     is_numbered: bool,
 }
 
-/// Encodes the good rows of one of a batch's parts, one after the other, into
-/// `batch.encoded`.
-pub fn encode(columns: &[Encoding], part: usize, batch: &mut Batch) {
-    let Batch {
-        block,
-        parts,
-        encoded,
-        ..
-    } = batch;
-    encoded.resize_with(parts.len(), || Box::new(()));
-    let (rows, encoded) = (&mut parts[part], &mut encoded[part]);
-    if !encoded.is::<Vec<Slot>>() {
-        *encoded = Box::new(Vec::<Slot>::new());
-    }
-    let Some(slots) = encoded.downcast_mut::<Vec<Slot>>() else {
-        return;
+/// Encodes the good rows of one of a batch's parts, one after the other.
+pub fn encode(columns: &[Encoding], part: usize, batch: &mut EncodedBatch) {
+    let mut slots = match encoded::spare(batch, part) {
+        EncodedPart::Slots(slots) => slots,
+        _ => Vec::new(),
     };
+    let Batch { block, parts, .. } = &mut batch.batch;
+    let rows = &mut parts[part];
     slots.clear();
     slots.resize(rows.good.len() * columns.len(), Slot::Null);
     let Rows {
@@ -83,6 +56,7 @@ pub fn encode(columns: &[Encoding], part: usize, batch: &mut Batch) {
             *slot = column.slot(cells[*row as usize], &block.bytes, store);
         }
     }
+    batch.encoded[part] = EncodedPart::Slots(slots);
 }
 
 impl Encoding {

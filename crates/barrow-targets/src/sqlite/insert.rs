@@ -3,20 +3,20 @@
 use std::ops::Range;
 use std::sync::Arc;
 
-use barrow_core::flow::Batch;
 use barrow_core::reason::Code;
 use barrow_core::visible::visible;
 use rusqlite::ffi::{self, ErrorCode};
 use rusqlite::types::{ToSqlOutput, ValueRef};
 use rusqlite::{CachedStatement, Connection};
 
-use super::encode::{Encoding, Slot};
-use super::words::explained;
-use crate::dialect::Dialect;
+use super::DIALECT;
+use super::encode::Encoding;
+use super::errors::explained;
+use crate::encoded::{EncodedBatch, EncodedPart, Slot, not_encoded};
 use crate::error::Error;
 use crate::order::Order;
 use crate::table::Table;
-use crate::{Part, Refusal};
+use crate::job::{Part, Refusal};
 
 /// Rows in one statement. Measured in a bare loop over 3,000,000 rows of 10
 /// columns, in one run each: 4 to 16 rows are the fastest; 1 takes 1.1 times as
@@ -103,7 +103,7 @@ impl Inserter {
     pub(super) fn put_down(
         &self,
         connection: &Connection,
-        batch: &Batch,
+        batch: &EncodedBatch,
         rows: Range<usize>,
     ) -> Result<(), Stopped> {
         let prepare = |sql: &String| connection.prepare_cached(sql);
@@ -126,7 +126,11 @@ impl Inserter {
     }
 
     /// Inserts a batch's good rows, which have been encoded. Returns those that the table refused.
-    pub fn insert(&self, connection: &Connection, batch: &Batch) -> Result<Vec<Refusal>, Error> {
+    pub fn insert(
+        &self,
+        connection: &Connection,
+        batch: &EncodedBatch,
+    ) -> Result<Vec<Refusal>, Error> {
         let prepare = |sql: &String| connection.prepare_cached(sql);
         let prepared: Result<Vec<_>, _> = self.statements.iter().map(prepare).collect();
         let mut statements = prepared.map_err(|e| explained(&e, "inserting rows"))?;
@@ -155,7 +159,7 @@ impl Inserter {
         &self,
         connection: &Connection,
         statement: &mut CachedStatement<'_>,
-        batch: &Batch,
+        batch: &EncodedBatch,
         rows: Range<usize>,
         refused: &mut Vec<Refusal>,
     ) -> Result<(), Error> {
@@ -176,7 +180,7 @@ impl Inserter {
         &self,
         connection: &Connection,
         statement: &mut CachedStatement<'_>,
-        batch: &Batch,
+        batch: &EncodedBatch,
         rows: Range<usize>,
     ) -> Result<(), Stopped> {
         let failed = |e: rusqlite::Error| Stopped::Failed(explained(&e, "inserting rows"));
@@ -214,20 +218,14 @@ impl Inserter {
     fn bind(
         &self,
         statement: &mut CachedStatement<'_>,
-        batch: &Batch,
+        batch: &EncodedBatch,
         rows: Range<usize>,
     ) -> Result<(), Stopped> {
         let width = self.names.len();
-        let slots = batch
-            .encoded
-            .get(self.part)
-            .and_then(|e| e.downcast_ref::<Vec<Slot>>());
         let store = &batch.parts[self.part].store;
-        let slots = slots.and_then(|all| all.get(rows.start * width..rows.end * width));
+        let slots = self.slots(batch).get(rows.start * width..rows.end * width);
         let Some(slots) = slots else {
-            return Err(Stopped::Failed(Error::new(
-                "rows came that were not encoded",
-            )));
+            return Err(Stopped::Failed(not_encoded()));
         };
         for (place, slot) in slots.iter().enumerate() {
             let bound = match slot {
@@ -245,6 +243,15 @@ impl Inserter {
                 .map_err(|e| unbindable(&e))?;
         }
         Ok(())
+    }
+
+    /// The values of the batch's good rows; none where they were not encoded.
+    #[inline]
+    fn slots<'b>(&self, batch: &'b EncodedBatch) -> &'b [Slot] {
+        match batch.encoded.get(self.part) {
+            Some(EncodedPart::Slots(slots)) => slots,
+            _ => &[],
+        }
     }
 
     fn lossy(&self, column: usize) -> Stopped {
@@ -269,13 +276,9 @@ impl Inserter {
 
     /// The good rows of a batch, which have been encoded, that the table would not keep as
     /// they are.
-    pub fn unfit(&self, batch: &Batch) -> Vec<Refusal> {
-        let slots = batch
-            .encoded
-            .get(self.part)
-            .and_then(|e| e.downcast_ref::<Vec<Slot>>());
+    pub fn unfit(&self, batch: &EncodedBatch) -> Vec<Refusal> {
         let width = self.encodings.len().max(1);
-        let each = slots.into_iter().flatten().enumerate();
+        let each = self.slots(batch).iter().enumerate();
         let unfit = each.filter_map(|(at, slot)| {
             let why = match slot {
                 Slot::Lossy => self.lossy(at % width),
@@ -290,7 +293,7 @@ impl Inserter {
         unfit.collect()
     }
 
-    pub(super) fn refusal(&self, batch: &Batch, place: usize, why: Why) -> Refusal {
+    pub(super) fn refusal(&self, batch: &EncodedBatch, place: usize, why: Why) -> Refusal {
         let column = why.ends_with(&self.names);
         Refusal {
             part: self.part,
@@ -307,12 +310,12 @@ fn sql(part: &Part, rows: usize) -> String {
     let names: Vec<_> = part
         .columns
         .iter()
-        .map(|c| Dialect::Sqlite.quoted(&c.name))
+        .map(|c| DIALECT.quoted(&c.name))
         .collect();
     let row = format!("({})", vec!["?"; names.len()].join(","));
     format!(
         "INSERT OR ABORT INTO {} ({}) VALUES {}",
-        Dialect::Sqlite.quoted(&part.table),
+        DIALECT.quoted(&part.table),
         names.join(","),
         vec![row; rows].join(",")
     )

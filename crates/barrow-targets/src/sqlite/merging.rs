@@ -2,19 +2,19 @@
 
 use std::ops::Range;
 
-use barrow_core::flow::Batch;
 use barrow_core::reason::Code;
 use rusqlite::Connection;
 
+use super::DIALECT;
 use super::insert::{Inserter, Stopped, Why, stopped};
-use super::words::explained;
-use crate::dialect::Dialect;
+use super::errors::explained;
+use crate::encoded::EncodedBatch;
 use crate::error::Error;
 use crate::isolate::{PieceSize, Refused, Tried, isolate};
 use crate::merge::{self, Merged, Merging, Statements};
 use crate::order::Order;
 use crate::table::Table;
-use crate::{Part, Refusal};
+use crate::job::{Part, Refusal};
 
 /// What merges the rows of one kind.
 pub struct Merger {
@@ -35,7 +35,7 @@ impl Merger {
         table: &Table,
         unique: &[Vec<String>],
     ) -> Result<Merger, Error> {
-        let quoted = |name: &str| Dialect::Sqlite.quoted(name);
+        let quoted = |name: &str| DIALECT.quoted(name);
         let name = format!("barrow_stage_{}", part.number);
         let target = format!("main.{}", quoted(&part.table));
         let stage = format!("temp.{}", quoted(&name));
@@ -46,7 +46,7 @@ impl Merger {
             unique,
             by_text: &[],
         };
-        let statements = merge::statements(Dialect::Sqlite, part, merging)?;
+        let statements = merge::statements(DIALECT, part, merging)?;
         let columns: Vec<String> = part.columns.iter().map(|c| quoted(&c.name)).collect();
         let keys: Vec<String> = part.key.iter().map(|name| quoted(name)).collect();
         // Its key is unique, so that rows with the same key are merged one after the
@@ -92,7 +92,7 @@ impl Merger {
     pub fn merge(
         &mut self,
         connection: &Connection,
-        batch: &Batch,
+        batch: &EncodedBatch,
     ) -> Result<(Vec<Refusal>, Merged), Error> {
         let mut merged = Merged::default();
         let count = batch.parts[self.inserter.part()].good.len();
@@ -151,7 +151,7 @@ fn piece(
     connection: &Connection,
     inserter: &Inserter,
     statements: &Statements,
-    batch: &Batch,
+    batch: &EncodedBatch,
     rows: Range<usize>,
 ) -> Result<Merged, Stopped> {
     let count = rows.len() as u64;

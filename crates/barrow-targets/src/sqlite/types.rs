@@ -57,7 +57,6 @@ pub fn spec_type(declared: &str) -> Option<Type> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Dialect;
 
     #[test]
     fn every_type_reads_back_and_keeps_its_values() {
@@ -80,7 +79,7 @@ mod tests {
         ];
         for (name, affinity) in cases {
             let ty = Type::parse(name).unwrap();
-            let declared = Dialect::Sqlite.type_word(ty);
+            let declared = crate::sqlite::DIALECT.type_word(ty);
             assert_eq!(Affinity::of(&declared), affinity, "{name}");
             assert_eq!(spec_type(&declared), Some(ty), "{name}");
         }

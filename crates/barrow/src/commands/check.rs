@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::process::ExitCode;
 use std::time::{Duration, Instant};
 
-use barrow_core::flow::{self, Batch, Sink};
+use barrow_core::flow::{self, Batch, Encoded, Sink};
 use barrow_core::keys::{self, Keys, Twice};
 use barrow_core::plan::Plan;
 use barrow_core::plan::{ColumnPlan, KindPlan};
@@ -18,7 +18,7 @@ use barrow_core::source::SourceFile;
 use barrow_core::tally::Tally;
 use barrow_core::visible::visible;
 use barrow_core::words::{Mode, Per, WhenNewColumn};
-use barrow_targets::{Dialect, Foresight, Job, Refusal, Table, Url, ledger};
+use barrow_targets::{EncodedBatch, EncodedPart, Foresight, Job, Refusal, Table, Url, ledger};
 
 use super::job::{Spec, flow_options};
 use super::sides::{Side, Sides};
@@ -84,7 +84,7 @@ pub fn run(args: &Check) -> Result<ExitCode, Failure> {
     let run = run_id();
     let mut sink = CheckSink::new(&spec, &target, &files, args, &run);
     let keys = sink.unique.clone();
-    let encode = |batch: &mut Batch| look(&spec.plan, &keys, &target.foresight, batch);
+    let encode = |batch: &mut Encoded<Looked>| look(&spec.plan, &keys, &target.foresight, batch);
     let mut options = flow_options(shared, &run);
     if let Some(on) = &target.choice.going_on {
         options.from = on.from;
@@ -158,11 +158,11 @@ fn connect(spec: &Spec, args: &Check) -> Result<ExitCode, Failure> {
     let shared = &args.shared;
     let url = spec.url(shared.database.as_deref())?;
     let job = spec.job_in(shared.table.as_deref(), url.dialect())?;
-    if !barrow_targets::is_there(&url) && job.create {
+    if !url.is_there() && job.create {
         return connection::print_new(&spec.name(), &url, shared.report)
             .map(|()| ExitCode::SUCCESS);
     }
-    let mut target = barrow_targets::open(&url, false)?;
+    let mut target = url.open(false)?;
     let mut about = target.about(&job.tables())?;
     if spec.plan.target.ledger {
         about.ledger = target.about(&[ledger::RUNS, ledger::FILES])?.tables;
@@ -220,15 +220,15 @@ impl Compared {
             patience: Duration::ZERO,
             shared,
         };
-        match barrow_targets::is_there(&url) {
+        match url.is_there() {
             true => compared.ask(&order, files)?,
             false => {
                 if !job.create {
-                    compared.unfit = barrow_targets::open(&url, false).err().map(Failure::from);
+                    compared.unfit = url.open(false).err().map(Failure::from);
                 }
                 let files = files.into_iter().map(choose::outlined);
                 compared.choice.files = files.collect::<Result<_, _>>()?;
-                compared.foresight = barrow_targets::foresight_of_new(&url, &job)?;
+                compared.foresight = url.foresight_of_new(&job)?;
             }
         }
         compared.miss(&job);
@@ -239,7 +239,7 @@ impl Compared {
     /// Holds the job against the tables, and the files against the ledger.
     fn ask(&mut self, order: &Order<'_>, files: Vec<SourceFile>) -> Result<(), Failure> {
         let job = &order.job;
-        let mut target = barrow_targets::open(order.url, false)?;
+        let mut target = order.url.open(false)?;
         for part in &job.parts {
             let table = target.describe(&part.table)?;
             if job.mode == Mode::Replace {
@@ -336,7 +336,7 @@ impl Compared {
                 enforces: self
                     .url
                     .as_ref()
-                    .is_some_and(|url| url.dialect() != Dialect::Sqlite),
+                    .is_some_and(|url| url.dialect().enforces_lengths()),
                 seen: seen.get(number).map_or(&[], Vec::as_slice),
             };
             (kind.name.clone().unwrap_or_default(), sides.all())
@@ -372,32 +372,42 @@ struct Key {
     slots: Vec<usize>,
 }
 
-/// What the workers find out of a part of a batch beside its rows.
+/// What the workers find out of a batch beside its rows.
 #[derive(Default)]
 struct Looked {
+    parts: Vec<LookedPart>,
+    /// Rows that the table would refuse.
+    refused: Vec<Refusal>,
+    /// Room for the rows in the form of the database.
+    ahead: Vec<EncodedPart>,
+}
+
+/// What they find out of a part of it.
+#[derive(Default)]
+struct LookedPart {
     seen: Vec<Seen>,
     /// For each key the hashes of its values, with the lines.
     keys: Vec<Vec<(u128, u64)>>,
-    /// Rows that the table would refuse; those of all parts, with the first.
-    refused: Vec<Refusal>,
 }
 
 /// Looks at the good rows of a batch, in the worker that typed them.
-fn look(plan: &Plan, unique: &[Vec<Key>], foresight: &Foresight, batch: &mut Batch) {
-    let mut refused = foresight.refusals(batch);
-    let Batch {
-        block,
-        parts,
-        encoded,
-        ..
-    } = batch;
-    encoded.clear();
+fn look(plan: &Plan, unique: &[Vec<Key>], foresight: &Foresight, batch: &mut Encoded<Looked>) {
+    let mut ahead = EncodedBatch {
+        batch: std::mem::take(&mut batch.batch),
+        encoded: std::mem::take(&mut batch.encoded.ahead),
+    };
+    let refused = foresight.refusals(&mut ahead);
+    batch.batch = ahead.batch;
+    batch.encoded.ahead = ahead.encoded;
+    let Encoded { batch, encoded } = batch;
+    let Batch { block, parts, .. } = batch;
+    encoded.parts.clear();
     for (number, (kind, rows)) in plan.kinds.iter().zip(parts).enumerate() {
         let own = refused.iter().filter(|refusal| refusal.part == number);
         let own: HashSet<u32> = own.map(|refusal| refusal.row).collect();
-        let mut looked = Looked {
+        let mut looked = LookedPart {
             seen: vec![Seen::default(); kind.read.len()],
-            ..Looked::default()
+            ..LookedPart::default()
         };
         for (slot, seen) in looked.seen.iter_mut().enumerate() {
             seen.column(slot, rows, &block.bytes);
@@ -412,11 +422,9 @@ fn look(plan: &Plan, unique: &[Vec<Key>], foresight: &Foresight, batch: &mut Bat
             }
             looked.keys.push(hashes);
         }
-        encoded.push(Box::new(looked));
+        encoded.parts.push(looked);
     }
-    if let Some(looked) = encoded.first_mut().and_then(|e| e.downcast_mut::<Looked>()) {
-        looked.refused = std::mem::take(&mut refused);
-    }
+    encoded.refused = refused;
 }
 
 /// Counts what a load would do.
@@ -474,16 +482,13 @@ fn not_kept(error: std::io::Error) -> Failure {
 }
 
 impl Sink for CheckSink<'_> {
+    type Encoded = Looked;
     type Error = Failure;
 
-    fn take(&mut self, batch: &mut Batch) -> Result<(), Failure> {
+    fn take(&mut self, batch: &mut Encoded<Looked>) -> Result<(), Failure> {
         let file = batch.file().map_or(0, |file| file.index);
-        let mut refusals = Vec::new();
-        for (number, looked) in batch.encoded.iter_mut().enumerate() {
-            let Some(looked) = looked.downcast_mut::<Looked>() else {
-                continue;
-            };
-            refusals.append(&mut looked.refused);
+        let refusals = std::mem::take(&mut batch.encoded.refused);
+        for (number, looked) in batch.encoded.parts.iter().enumerate() {
             for (all, seen) in self.seen[number].iter_mut().zip(&looked.seen) {
                 all.add(seen);
             }

@@ -5,7 +5,7 @@ use std::process::ExitCode;
 use std::time::{Duration, Instant};
 
 use barrow_core::export::{Cells, Loose, RecordWriter, Typing, Written};
-use barrow_core::flow::{self, Batch, Rows, Sink};
+use barrow_core::flow::{self, Encoded, Rows, Sink};
 use barrow_core::reason::Reject;
 use barrow_core::rejects::Keeper;
 use barrow_core::source::SourceFile;
@@ -55,7 +55,7 @@ pub fn run(args: &Convert) -> Result<ExitCode, Failure> {
         times: Vec::new(),
         clock,
     };
-    let encode = |batch: &mut Batch| mapping.encode(&writer, batch);
+    let encode = |batch: &mut Encoded<Written>| mapping.encode(&writer, batch);
     let options = flow_options(&shared, &run);
     let flowed = flow::run(&from.plan, sources.clone(), options, &encode, &mut sink);
     sink.progress.end();
@@ -176,8 +176,12 @@ impl Mapping {
     }
 
     /// Writes a batch's rows in the other format; done by the workers.
-    fn encode(&self, writer: &RecordWriter<'_>, batch: &mut Batch) {
-        let mut written = Written::default();
+    fn encode(&self, writer: &RecordWriter<'_>, batch: &mut Encoded<Written>) {
+        let Encoded {
+            batch,
+            encoded: written,
+        } = batch;
+        written.clear();
         if let Some(rows) = batch.parts.first() {
             let mut cells = Cells::default();
             self.typing.begin(&mut cells);
@@ -194,10 +198,8 @@ impl Mapping {
                     .record_number(rows.marks[*row as usize] as usize)
             };
             let numbered = (0..).zip(rows.good.iter().map(number));
-            writer.write(&cells, &[], numbered, &mut written);
+            writer.write(&cells, &[], numbered, written);
         }
-        batch.encoded.clear();
-        batch.encoded.push(Box::new(written));
     }
 
     fn put(
@@ -240,19 +242,14 @@ struct ConvertSink<'c> {
 }
 
 impl Sink for ConvertSink<'_> {
+    type Encoded = Written;
     type Error = Failure;
 
-    fn take(&mut self, batch: &mut Batch) -> Result<(), Failure> {
+    fn take(&mut self, batch: &mut Encoded<Written>) -> Result<(), Failure> {
         let Some(index) = batch.file().map(|file| file.index) else {
             return Ok(());
         };
-        if let Some(written) = batch
-            .encoded
-            .first()
-            .and_then(|e| e.downcast_ref::<Written>())
-        {
-            self.output.take(written)?;
-        }
+        self.output.take(&batch.encoded)?;
         if let Some(file) = batch.file() {
             let rejects: Vec<&Reject> = batch.rejects.iter().collect();
             if !rejects.is_empty() {

@@ -45,7 +45,7 @@ fn dialect_of(spec: &Spec, args: &Ddl) -> Result<Dialect, Failure> {
 
 /// The statements that would make each table fit; what has none is a comment.
 fn alterations(job: &Job, url: &Url) -> Result<String, Failure> {
-    let mut target = barrow_targets::open(url, false)?;
+    let mut target = url.open(false)?;
     let dialect = url.dialect();
     let mut sql = String::new();
     for name in job.tables() {

@@ -4,7 +4,7 @@
 use std::path::Path;
 
 use barrow_core::draft::{Choice, Chosen, Draft};
-use barrow_core::flow::{self, Batch, Sink};
+use barrow_core::flow::{self, Batch, Encoded, Sink};
 use barrow_core::plan::{ColumnPlan, Place};
 use barrow_core::reason::Code;
 use barrow_core::records::block::BLOCK;
@@ -59,9 +59,10 @@ pub struct Changed {
 struct Counter(Tally);
 
 impl Sink for Counter {
+    type Encoded = ();
     type Error = Failure;
 
-    fn take(&mut self, batch: &mut Batch) -> Result<(), Failure> {
+    fn take(&mut self, batch: &mut Encoded<()>) -> Result<(), Failure> {
         self.0.add(batch, batch.good() as u64, &[]);
         Ok(())
     }

@@ -11,7 +11,7 @@ use barrow_core::spec;
 use barrow_core::types::Type;
 use barrow_core::visible::{visible, visible_path};
 use barrow_targets::ledger::{self, Counts as LedgerCounts, File, Outcome, Run};
-use barrow_targets::{Target, Url};
+use barrow_targets::{Session, Url};
 
 use super::job::{Spec, environment};
 use crate::args::{Export, Out};
@@ -40,7 +40,7 @@ pub fn run(args: &Export) -> Result<ExitCode, Failure> {
     let started = books::now();
     let order = order(args)?;
     let (writer, lines) = writer(&order.plan, args.out.split_by.as_deref())?;
-    let mut target = barrow_targets::open(&order.url, false)?;
+    let mut target = order.url.open(false)?;
     let columns: Vec<(String, Type)> = writer.columns().map(|c| (c.name.clone(), c.ty)).collect();
     let decoder = target.ask_out(&order.query, &columns)?;
     let files = files(&args.out, &order.plan)?;
@@ -240,7 +240,7 @@ fn without_spec(args: &Export) -> Result<Order, Failure> {
 }
 
 fn columns(args: &Export, url: &Url) -> Result<Vec<(String, Type)>, Failure> {
-    let mut target = barrow_targets::open(url, false)?;
+    let mut target = url.open(false)?;
     if let Some(query) = &args.query {
         return Ok(target.columns_out(query)?);
     }
@@ -284,7 +284,7 @@ pub fn list(out: &Out, made: &[Made]) -> Result<(), Failure> {
 /// Notes the export in the ledger, where there is one. The files are written: that they
 /// cannot be noted is said, and no more.
 fn register(order: &Order, made: &[Made], unfit: u64, started: &str) {
-    let registered = barrow_targets::open(&order.url, false)
+    let registered = order.url.open(false)
         .map_err(Failure::from)
         .and_then(|mut target| note(order, target.as_mut(), made, unfit, started));
     if let Err(failure) = registered {
@@ -297,7 +297,7 @@ fn register(order: &Order, made: &[Made], unfit: u64, started: &str) {
 
 fn note(
     order: &Order,
-    target: &mut dyn Target,
+    target: &mut dyn Session,
     made: &[Made],
     unfit: u64,
     started: &str,

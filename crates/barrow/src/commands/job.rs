@@ -106,9 +106,9 @@ impl Spec {
     /// There is no table to load into.
     pub fn job_in(&self, table: Option<&str>, dialect: Dialect) -> Result<Job, Failure> {
         let job = self.job(table)?;
-        Ok(match dialect {
-            Dialect::Sqlite => job.folded(),
-            Dialect::Postgres | Dialect::MariaDb => job,
+        Ok(match dialect.folds_table_names() {
+            true => job.folded(),
+            false => job,
         })
     }
 
@@ -165,10 +165,10 @@ fn known(url: Option<&Url>, table: Option<&str>) -> Result<Option<Known>, Failur
     let (Some(url), Some(table)) = (url, table) else {
         return Ok(None);
     };
-    if !barrow_targets::is_there(url) {
+    if !url.is_there() {
         return Ok(None);
     }
-    let described = barrow_targets::open(url, false)?.describe(table)?;
+    let described = url.open(false)?.describe(table)?;
     Ok(described.map(|found| Known {
         table: table.to_string(),
         columns: found.columns,

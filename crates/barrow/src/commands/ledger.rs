@@ -5,7 +5,7 @@ use std::process::ExitCode;
 
 use barrow_core::visible::visible;
 use barrow_targets::ledger::{self, Run, Wanted};
-use barrow_targets::{Target, Url};
+use barrow_targets::{Session, Url};
 use jiff::civil::DateTime;
 
 use super::job::{Spec, environment};
@@ -16,7 +16,7 @@ use crate::view::ledger as view;
 /// Shows runs, or one of them in full.
 pub fn run(args: &Ledger) -> Result<ExitCode, Failure> {
     let url = url(args)?;
-    let mut target = barrow_targets::open(&url, false)?;
+    let mut target = url.open(false)?;
     let is_there = ledger::is_there(target.as_mut())?;
     match &args.run {
         Some(id) if is_there => one(target.as_mut(), &url, id, args),
@@ -91,7 +91,7 @@ fn not_there(id: &str, url: &Url) -> Failure {
 }
 
 /// The run whose id begins so.
-pub fn find(target: &mut dyn Target, url: &Url, id: &str) -> Result<Run, Failure> {
+pub fn find(target: &mut dyn Session, url: &Url, id: &str) -> Result<Run, Failure> {
     let wanted = Wanted {
         run: Some(id.to_string()),
         ..Wanted::default()
@@ -111,7 +111,7 @@ pub fn find(target: &mut dyn Target, url: &Url, id: &str) -> Result<Run, Failure
     found.pop().ok_or_else(|| not_there(id, url))
 }
 
-fn one(target: &mut dyn Target, url: &Url, id: &str, args: &Ledger) -> Result<ExitCode, Failure> {
+fn one(target: &mut dyn Session, url: &Url, id: &str, args: &Ledger) -> Result<ExitCode, Failure> {
     let run = find(target, url, id)?;
     let files = ledger::files_of(target, &run.run)?;
     let mends = ledger::mends_of(target, &run.run)?;

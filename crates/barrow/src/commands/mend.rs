@@ -16,7 +16,7 @@ use barrow_core::tally::Tally;
 use barrow_core::visible::{visible, visible_path};
 use barrow_core::words::{Every, Mode, Per, WhenChanged, WhenEmpty};
 use barrow_targets::ledger::{self, Outcome, Run, Wanted};
-use barrow_targets::{Dialect, Job, Target};
+use barrow_targets::{Dialect, Job, Session};
 use serde::{Deserialize, Serialize};
 
 use super::job::Spec;
@@ -63,10 +63,10 @@ pub fn run(args: &Mend) -> Result<ExitCode, Failure> {
         shared: &shared,
         spec: &spec,
     };
-    let is_new = !barrow_targets::is_there(order.url);
+    let is_new = !order.url.is_there();
     let mut target = order.open()?;
     // One mend of a run at a time.
-    target.claim(lock_of(&format!("mend {}", note.run), ""), true)?;
+    target.lock(lock_of(&format!("mend {}", note.run), ""), true)?;
     if let Some(originals) = &note.rolled_back {
         let rejects = Mending::files_of(&folder, &note)?;
         let replay = replay::Replay {
@@ -270,7 +270,7 @@ impl Mending<'_> {
     }
 
     /// Finishes, or clears away, what a mend left that was killed.
-    fn recover(&self, target: &mut dyn Target) -> Result<(), Failure> {
+    fn recover(&self, target: &mut dyn Session) -> Result<(), Failure> {
         for path in entries(self.folder)? {
             let name = path.file_name().unwrap_or_default().to_string_lossy();
             let Some(id) = name.strip_prefix(PENDING) else {
@@ -318,7 +318,7 @@ impl Mending<'_> {
     /// One was loaded as it is: what is wrong in it was kept elsewhere then.
     fn chosen(
         &self,
-        target: &mut dyn Target,
+        target: &mut dyn Session,
         files: &[PathBuf],
     ) -> Result<choose::Choice, Failure> {
         let sources = files.iter().cloned().map(SourceFile::local).collect();
@@ -338,7 +338,7 @@ impl Mending<'_> {
         Ok(choice)
     }
 
-    fn mend(&self, target: &mut dyn Target) -> Result<Summary, Failure> {
+    fn mend(&self, target: &mut dyn Session) -> Result<Summary, Failure> {
         let files = self.files()?;
         let choice = self.chosen(target, &files)?;
         let id = run_id();
@@ -354,7 +354,7 @@ impl Mending<'_> {
         Ok(summary)
     }
 
-    fn rehearse(&self, target: &mut dyn Target) -> Result<Summary, Failure> {
+    fn rehearse(&self, target: &mut dyn Session) -> Result<Summary, Failure> {
         let files = self.files()?;
         let choice = self.chosen(target, &files)?;
         let pending = tempfile::tempdir().map_err(|e| failed(self.folder, &e))?;
@@ -367,7 +367,7 @@ impl Mending<'_> {
     /// Loads the files; without books, only to see what would come of it.
     fn load(
         &self,
-        target: &mut dyn Target,
+        target: &mut dyn Session,
         id: &str,
         files: &[Chosen],
         pending: &Path,

@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::process::ExitCode;
 
-use barrow_core::flow::{self, Batch, Failure as Flow, Sink};
+use barrow_core::flow::{self, Batch, Encoded, Failure as Flow, Sink};
 use barrow_core::look::{self, RecordAt};
 use barrow_core::plan::Plan;
 use barrow_core::records::block::LeftOut;
@@ -165,9 +165,10 @@ struct Head {
 }
 
 impl Sink for Head {
+    type Encoded = ();
     type Error = Enough;
 
-    fn take(&mut self, batch: &mut Batch) -> Result<(), Enough> {
+    fn take(&mut self, batch: &mut Encoded<()>) -> Result<(), Enough> {
         let Some(file) = batch.file() else {
             return Ok(());
         };

@@ -7,9 +7,8 @@ use barrow_core::tally::{Counted, FileTally, Tally};
 use barrow_core::visible::visible_path;
 use barrow_core::words::Mode;
 use barrow_core::words::Word;
-use barrow_targets::dialect::Dialect;
 use barrow_targets::ledger::{self, Counts, File, Outcome, Run};
-use barrow_targets::{Swap, Target};
+use barrow_targets::{Swap, Session};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
@@ -63,8 +62,8 @@ pub struct Books {
 
 /// What a run notes before it begins: the tables that it will make beside others, which
 /// MariaDB commits at once and which would stay if it were killed.
-fn planned(order: &Order<'_>, target: &mut dyn Target) -> Result<Option<String>, Failure> {
-    if target.dialect() != Dialect::MariaDb || order.job.mode != Mode::Replace {
+fn planned(order: &Order<'_>, target: &mut dyn Session) -> Result<Option<String>, Failure> {
+    if target.dialect().has_transactional_ddl() || order.job.mode != Mode::Replace {
         return Ok(None);
     }
     let tables = order.job.tables();
@@ -92,14 +91,14 @@ impl Books {
     /// The ledger cannot be made or read.
     pub fn open(
         order: &Order<'_>,
-        target: &mut dyn Target,
+        target: &mut dyn Session,
         run: &str,
         table_key: String,
         going_on: Option<&GoingOn>,
     ) -> Result<Books, Failure> {
         // SQLite makes it within the transaction, so that a load that is undone leaves
         // nothing. The others would commit it (MariaDB), or get into each other's way.
-        if target.dialect() != Dialect::Sqlite && !ledger::is_there(target)? {
+        if !target.dialect().has_one_writer() && !ledger::is_there(target)? {
             ledger::make(target)?;
         }
         if let Some(on) = going_on {
@@ -160,7 +159,7 @@ impl Books {
     ///
     /// # Errors
     /// The ledger cannot be made or written.
-    pub fn begin(&mut self, target: &mut dyn Target, empties: bool) -> Result<u64, Failure> {
+    pub fn begin(&mut self, target: &mut dyn Session, empties: bool) -> Result<u64, Failure> {
         if !ledger::is_there(target)? {
             ledger::make(target)?;
         } else {
@@ -178,8 +177,8 @@ impl Books {
     ///
     /// # Errors
     /// The ledger cannot be written.
-    pub fn note_start(&mut self, target: &mut dyn Target) -> Result<(), Failure> {
-        target.claim(run_lock(&self.run.run), true)?;
+    pub fn note_start(&mut self, target: &mut dyn Session) -> Result<(), Failure> {
+        target.lock(run_lock(&self.run.run), true)?;
         // SQLite makes a ledger within the transaction: what is undone leaves nothing.
         if self.is_noted || !ledger::is_there(target)? {
             return Ok(());
@@ -267,7 +266,7 @@ impl Books {
     /// The ledger cannot be written.
     pub fn write_going(
         &mut self,
-        target: &mut dyn Target,
+        target: &mut dyn Session,
         tally: &Tally,
         written: Written,
         folder: Option<String>,
@@ -298,7 +297,7 @@ impl Books {
     /// The ledger cannot be written.
     pub fn write_kept(
         &mut self,
-        target: &mut dyn Target,
+        target: &mut dyn Session,
         tally: &Tally,
         folder: Option<String>,
     ) -> Result<(), Failure> {
@@ -323,7 +322,7 @@ impl Books {
     }
 
     /// Content that nobody could know before it was read, and that is in the table already.
-    fn not_there_already(&self, target: &mut dyn Target) -> Result<(), Failure> {
+    fn not_there_already(&self, target: &mut dyn Session) -> Result<(), Failure> {
         let came_unknown = |file: &&File| file.once && file.sample.is_none();
         for file in self.files.iter().filter(came_unknown) {
             let Some(content) = &file.content else {
@@ -351,7 +350,7 @@ impl Books {
     /// The ledger cannot be written.
     pub fn write_loaded(
         &mut self,
-        target: &mut dyn Target,
+        target: &mut dyn Session,
         tally: &Tally,
         folder: Option<String>,
         swaps: Vec<Swap>,
@@ -382,7 +381,7 @@ impl Books {
     ///
     /// # Errors
     /// The ledger cannot be written; the next load of the tables makes up for it.
-    pub fn write_swapped(&mut self, target: &mut dyn Target) -> Result<(), Failure> {
+    pub fn write_swapped(&mut self, target: &mut dyn Session) -> Result<(), Failure> {
         if self.empties_later {
             ledger::emptied(target, &self.run.table_key, &self.run.run)?;
         }
@@ -402,7 +401,7 @@ impl Books {
     /// The ledger cannot be written.
     pub fn write_ended(
         &mut self,
-        target: &mut dyn Target,
+        target: &mut dyn Session,
         tally: &Tally,
         outcome: Outcome,
         message: &str,
@@ -434,7 +433,7 @@ impl Books {
         self.write(target)
     }
 
-    fn write(&mut self, target: &mut dyn Target) -> Result<(), Failure> {
+    fn write(&mut self, target: &mut dyn Session) -> Result<(), Failure> {
         self.run.ended_at = now();
         ledger::write_run(target, &self.run, !self.is_noted)?;
         for place in self.changed..self.files.len() {
@@ -509,7 +508,7 @@ pub fn by_whom() -> Run {
 ///
 /// # Errors
 /// The ledger cannot be written.
-pub fn close(target: &mut dyn Target, run: Run) -> Result<(), Failure> {
+pub fn close(target: &mut dyn Session, run: Run) -> Result<(), Failure> {
     let run = Run {
         outcome: Outcome::Kept,
         state: None,

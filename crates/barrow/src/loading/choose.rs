@@ -10,7 +10,7 @@ use barrow_core::source::{Outline, SourceFile};
 use barrow_core::tally::Counted;
 use barrow_core::visible::visible_path;
 use barrow_core::words::{Disposal, Mode, WhenChanged};
-use barrow_targets::Target;
+use barrow_targets::Session;
 use barrow_targets::ledger::{self, File, Outcome, Run, Wanted};
 
 use super::Order;
@@ -73,7 +73,7 @@ pub struct GoingOn {
 /// A file or the ledger cannot be read.
 pub fn choose(
     order: &Order<'_>,
-    target: &mut dyn Target,
+    target: &mut dyn Session,
     sources: Vec<SourceFile>,
 ) -> Result<Choice, Failure> {
     let files = sources.into_iter().map(outlined);
@@ -99,7 +99,7 @@ pub fn choose(
 /// A file or the ledger cannot be read.
 pub fn foresee(
     order: &Order<'_>,
-    target: &mut dyn Target,
+    target: &mut dyn Session,
     sources: Vec<SourceFile>,
 ) -> Result<(Choice, Option<Failure>), Failure> {
     let files = sources.into_iter().map(outlined);
@@ -132,12 +132,12 @@ pub fn in_other_hands(order: &Order<'_>, choice: &Choice) -> Result<Vec<usize>, 
         return Ok(theirs);
     }
     // Of a session of its own, which lets go at once.
-    let mut target = barrow_targets::open(order.url, false)?;
+    let mut target = order.url.open(false)?;
     for (place, file) in choice.files.iter().enumerate() {
         let Some(outline) = &file.outline else {
             continue;
         };
-        if !target.claim(lock_of(&choice.table_key, &outline.sample), false)? {
+        if !target.lock(lock_of(&choice.table_key, &outline.sample), false)? {
             theirs.push(place);
         }
     }
@@ -158,14 +158,14 @@ pub enum Claimed {
 /// The file or the ledger cannot be read.
 pub fn choose_if_free(
     order: &Order<'_>,
-    target: &mut dyn Target,
+    target: &mut dyn Session,
     source: SourceFile,
     wait: bool,
 ) -> Result<Claimed, Failure> {
     let file = outlined(source)?;
     let table_key = ledger::table_key(target, &order.job)?;
     let sample = file.outline.as_ref().map_or("", |outline| &outline.sample);
-    if !target.claim(lock_of(&table_key, sample), wait)? {
+    if !target.lock(lock_of(&table_key, sample), wait)? {
         return Ok(Claimed::ByOthers);
     }
     if ledger::is_there(target)? {
@@ -177,7 +177,7 @@ pub fn choose_if_free(
 
 fn decide(
     order: &Order<'_>,
-    target: &mut dyn Target,
+    target: &mut dyn Session,
     table_key: String,
     outlined: Vec<Chosen>,
 ) -> Result<Choice, Failure> {
@@ -190,7 +190,7 @@ fn decide(
 /// The files, each to load or to pass over.
 fn placed(
     order: &Order<'_>,
-    target: &mut dyn Target,
+    target: &mut dyn Session,
     table_key: String,
     files: Vec<Chosen>,
 ) -> Result<(Known, Choice), Failure> {
@@ -236,7 +236,7 @@ fn number_of(hash: &str) -> u64 {
 /// Waits until no other load has any of the files. All loads take the locks in the same
 /// order, so that no two wait for each other.
 fn claim(
-    target: &mut dyn Target,
+    target: &mut dyn Session,
     table_key: &str,
     files: &[Chosen],
     quiet: bool,
@@ -247,14 +247,14 @@ fn claim(
         .collect();
     let mut told = quiet;
     for lock in locks {
-        if target.claim(lock, false)? {
+        if target.lock(lock, false)? {
             continue;
         }
         if !told {
             waiting::say(false, "another load of these files to end");
             told = true;
         }
-        target.claim(lock, true)?;
+        target.lock(lock, true)?;
     }
     Ok(())
 }
@@ -284,7 +284,7 @@ struct Known {
 impl Known {
     fn ask(
         order: &Order<'_>,
-        target: &mut dyn Target,
+        target: &mut dyn Session,
         table_key: &str,
         files: &[Chosen],
     ) -> Result<Known, Failure> {

@@ -3,23 +3,23 @@
 use std::time::Duration;
 
 use barrow_core::error::Error;
-use barrow_core::flow::{Batch, Batches};
-use barrow_targets::Coming;
+use barrow_core::flow::Batches;
+use barrow_targets::{BatchSource, EncodedBatch, EncodedPart};
 
 /// Takes batches from the flow as the target asks for them, and keeps them until it is
 /// known what became of their rows.
 pub struct Group<'g, 'f> {
-    batches: &'g mut Batches<'f>,
+    batches: &'g mut Batches<'f, Vec<EncodedPart>>,
     /// How many are taken together at most.
     most: usize,
     /// How many of `come` the target has seen.
     seen: usize,
-    come: Vec<Batch>,
+    come: Vec<EncodedBatch>,
     /// What kept the next from coming.
     failed: Option<Error>,
     /// Batches of the group before. They go back one by one, after one of this group: to
     /// type more rows can wait, and to send those that are typed cannot.
-    done: Vec<Batch>,
+    done: Vec<EncodedBatch>,
     /// Whether one went back already for the next that is to come.
     has_given: bool,
 }
@@ -31,7 +31,7 @@ const PATIENCE: Duration = Duration::from_millis(500);
 
 impl<'g, 'f> Group<'g, 'f> {
     /// Groups of so many batches.
-    pub fn new(batches: &'g mut Batches<'f>, most: usize) -> Group<'g, 'f> {
+    pub fn new(batches: &'g mut Batches<'f, Vec<EncodedPart>>, most: usize) -> Group<'g, 'f> {
         Group {
             batches,
             most,
@@ -52,7 +52,7 @@ impl<'g, 'f> Group<'g, 'f> {
         self.seen = 0;
         self.done.append(&mut self.come);
         while self.fetch() {
-            match self.come.last().and_then(Batch::file) {
+            match self.come.last().and_then(|batch| batch.file()) {
                 Some(file) => return Ok(Some(file.index)),
                 // Nothing was read yet.
                 None => self.done.append(&mut self.come),
@@ -92,12 +92,12 @@ impl<'g, 'f> Group<'g, 'f> {
 
     /// Whether another batch may join.
     fn has_room(&self) -> bool {
-        let is_at_end = |batch: &Batch| batch.block.last.is_some();
+        let is_at_end = |batch: &EncodedBatch| batch.block.last.is_some();
         self.come.len() < self.most && !self.come.last().is_some_and(is_at_end)
     }
 }
 
-impl Coming for Group<'_, '_> {
+impl BatchSource for Group<'_, '_> {
     fn wait(&mut self) -> bool {
         let is_there = self.seen < self.come.len() || (self.has_room() && self.fetch());
         self.seen += usize::from(is_there);
@@ -112,7 +112,7 @@ impl Coming for Group<'_, '_> {
         self.batches.is_late(PATIENCE)
     }
 
-    fn come(&self) -> &[Batch] {
+    fn ready(&self) -> &[EncodedBatch] {
         &self.come[..self.seen]
     }
 }

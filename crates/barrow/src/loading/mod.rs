@@ -23,7 +23,7 @@ use barrow_core::source::SourceFile;
 use barrow_core::tally::{FileTally, Tally};
 use barrow_core::words::{Every, Mode};
 use barrow_targets::ledger::Outcome as Ended;
-use barrow_targets::{Job, Portions, Target, Url};
+use barrow_targets::{Job, Batching, Session, Url};
 
 use self::afterwards::Done;
 use self::books::Books;
@@ -65,9 +65,9 @@ impl Order<'_> {
     ///
     /// # Errors
     /// The database is not there, or will not have us.
-    pub fn open(&self) -> Result<Box<dyn Target>, Failure> {
-        let mut target = barrow_targets::open(self.url, self.job.create)?;
-        target.be_patient(self.patience)?;
+    pub fn open(&self) -> Result<Box<dyn Session>, Failure> {
+        let mut target = self.url.open(self.job.create)?;
+        target.set_patience(self.patience)?;
         Ok(target)
     }
 }
@@ -78,7 +78,7 @@ impl Order<'_> {
 /// Whatever kept the load from being done; nothing of it is kept then, but what was
 /// committed on the way.
 pub fn load(order: &Order<'_>, files: Vec<SourceFile>) -> Result<Loaded, Failure> {
-    let is_new = !barrow_targets::is_there(order.url);
+    let is_new = !order.url.is_there();
     let mut target = order.open()?;
     let choice = choose::choose(order, target.as_mut(), files)?;
     if choice.files.is_empty() {
@@ -124,7 +124,9 @@ fn done(files: &[Chosen], skipped: &[Skipped], summary: &Summary) -> Vec<Done> {
     let is_loaded = |file: &Chosen, tally: &FileTally| {
         file.source.is_repeatable() && summary.is_kept() && !was_left(&tally.name)
     };
-    let loaded = counted.filter(|&(file, tally)| is_loaded(file, tally)).map(|(file, tally)| Done {
+    let loaded = counted
+        .filter(|&(file, tally)| is_loaded(file, tally))
+        .map(|(file, tally)| Done {
             source: file.source.clone(),
             outline: file.outline.clone(),
             has_rejects: tally.rejected > 0,
@@ -142,7 +144,7 @@ fn done(files: &[Chosen], skipped: &[Skipped], summary: &Summary) -> Vec<Done> {
 /// Every file is in the table already.
 fn nothing_new(
     order: &Order<'_>,
-    target: &mut dyn Target,
+    target: &mut dyn Session,
     choice: Choice,
 ) -> Result<Loaded, Failure> {
     if let Some(on) = choice.going_on {
@@ -174,7 +176,7 @@ fn nothing_new(
 /// As [`load`].
 pub fn run_chosen(
     order: &Order<'_>,
-    target: &mut dyn Target,
+    target: &mut dyn Session,
     choice: Choice,
 ) -> Result<Loaded, Failure> {
     run_chosen_by(order, target, choice, false, |sink| sink)
@@ -187,7 +189,7 @@ pub fn run_chosen(
 /// As [`load`].
 pub fn run_chosen_by<'s>(
     order: &'s Order<'s>,
-    target: &'s mut dyn Target,
+    target: &'s mut dyn Session,
     choice: Choice,
     rehearses: bool,
     set_up: impl FnOnce(LoadSink<'s>) -> LoadSink<'s>,
@@ -290,7 +292,7 @@ struct Begun {
 /// Begins a load: alone where it empties or makes a table.
 fn begin(
     order: &Order<'_>,
-    target: &mut dyn Target,
+    target: &mut dyn Session,
     job: &Job,
     books: &mut Option<Books>,
 ) -> Result<Begun, Failure> {
@@ -332,7 +334,7 @@ fn begin(
 }
 
 /// A load that could not begin: the ledger says why.
-fn not_begun(target: &mut dyn Target, books: Option<Books>, failure: Failure) -> Failure {
+fn not_begun(target: &mut dyn Session, books: Option<Books>, failure: Failure) -> Failure {
     let undone = target.undo();
     if let (Some(mut books), Ok(_)) = (books, undone) {
         let ended = books.write_ended(
@@ -350,7 +352,7 @@ fn not_begun(target: &mut dyn Target, books: Option<Books>, failure: Failure) ->
 }
 
 /// The tables that are to be made: what the ledger says of them is then of others.
-fn missing(target: &mut dyn Target, job: &Job) -> Result<Vec<String>, Failure> {
+fn missing(target: &mut dyn Session, job: &Job) -> Result<Vec<String>, Failure> {
     let mut missing = Vec::new();
     for table in job.tables() {
         if target.describe(table)?.is_none() {
@@ -389,7 +391,7 @@ pub fn flow_through(
 const TYPED_AHEAD: usize = 8;
 
 /// How the flow is run where a server takes the rows.
-fn beside_server(order: &Order<'_>, portions: Portions, usual: flow::Options) -> flow::Options {
+fn beside_server(order: &Order<'_>, portions: Batching, usual: flow::Options) -> flow::Options {
     let mut options = usual;
     if order.shared.threads.is_none() {
         // The server is slower than one thread that types, and may well run on this

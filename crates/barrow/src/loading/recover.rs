@@ -2,7 +2,7 @@
 //! load of the same tables looks into it.
 
 use barrow_targets::ledger::{self, Outcome, Run, Wanted};
-use barrow_targets::{Swap, Target};
+use barrow_targets::{Swap, Session};
 
 use super::books::{self, State};
 use super::waiting::{run_lock, table_lock};
@@ -20,7 +20,7 @@ const NOT_SWAPPED: &str =
 ///
 /// # Errors
 /// The ledger cannot be read or written.
-pub fn recover(target: &mut dyn Target, table_key: &str) -> Result<(), Failure> {
+pub fn recover(target: &mut dyn Session, table_key: &str) -> Result<(), Failure> {
     let wanted = Wanted {
         going_into: Some(table_key.to_string()),
         ..Wanted::default()
@@ -34,8 +34,8 @@ pub fn recover(target: &mut dyn Target, table_key: &str) -> Result<(), Failure> 
             },
         };
         let has_tables = !(swaps.is_empty() && beside.is_empty());
-        let is_alive = !target.claim(run_lock(&run.run), false)?
-            || (has_tables && !target.claim(table_lock(table_key), false)?);
+        let is_alive = !target.lock(run_lock(&run.run), false)?
+            || (has_tables && !target.lock(table_lock(table_key), false)?);
         // It may have ended since it was listed: then its own last word counts.
         if is_alive || has_ended(target, &run)? {
             continue;
@@ -51,7 +51,7 @@ pub fn recover(target: &mut dyn Target, table_key: &str) -> Result<(), Failure> 
     Ok(())
 }
 
-fn has_ended(target: &mut dyn Target, run: &Run) -> Result<bool, Failure> {
+fn has_ended(target: &mut dyn Session, run: &Run) -> Result<bool, Failure> {
     let wanted = Wanted {
         run: Some(run.run.clone()),
         ..Wanted::default()
@@ -63,7 +63,7 @@ fn has_ended(target: &mut dyn Target, run: &Run) -> Result<bool, Failure> {
 /// A run whose rows are committed in tables beside those that they are for: either all of
 /// these are in their places, or none is.
 fn settle(
-    target: &mut dyn Target,
+    target: &mut dyn Session,
     run: Run,
     table_key: &str,
     swaps: &[Swap],
@@ -92,7 +92,7 @@ fn is_ours(name: &str) -> bool {
 
 /// Drops a table of ours. Names come from the ledger, which others may write: one that is
 /// not made as ours are is left alone.
-fn drop_table(target: &mut dyn Target, name: &str) -> Result<(), Failure> {
+fn drop_table(target: &mut dyn Session, name: &str) -> Result<(), Failure> {
     if !is_ours(name) {
         return Err(Failure::not_done(format!(
             "the ledger names {} as a table of an interrupted load, and it is none",
@@ -100,14 +100,14 @@ fn drop_table(target: &mut dyn Target, name: &str) -> Result<(), Failure> {
         )));
     }
     let sql = format!("DROP TABLE IF EXISTS {}", target.dialect().table(name));
-    target.tell(&sql, &[], "clearing away what an interrupted load left")?;
+    target.execute(&sql, &[], "clearing away what an interrupted load left")?;
     Ok(())
 }
 
 /// Writes what became of a run and its files; the run last, so that all of it is done again
 /// if this is interrupted too.
 fn end(
-    target: &mut dyn Target,
+    target: &mut dyn Session,
     run: Run,
     outcome: Outcome,
     message: Option<&str>,

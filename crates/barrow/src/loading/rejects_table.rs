@@ -7,8 +7,7 @@ use std::fs::File;
 use std::io::{BufRead, BufReader, BufWriter, Seek, SeekFrom, Write};
 
 use barrow_core::reason::Reject;
-use barrow_targets::Target;
-use barrow_targets::dialect::Dialect;
+use barrow_targets::Session;
 use barrow_targets::ledger::{self, REJECTS_AT_ONCE, RejectRow};
 
 use crate::failure::Failure;
@@ -31,8 +30,8 @@ fn failed(error: impl std::fmt::Display) -> Failure {
 ///
 /// # Errors
 /// The database will not have it.
-pub fn make_ready(target: &mut dyn Target, table: &str) -> Result<(), Failure> {
-    if target.dialect() != Dialect::Sqlite && target.describe(table)?.is_none() {
+pub fn make_ready(target: &mut dyn Session, table: &str) -> Result<(), Failure> {
+    if !target.dialect().has_one_writer() && target.describe(table)?.is_none() {
         ledger::make_rejects(target, table)?;
     }
     Ok(())
@@ -85,7 +84,7 @@ impl RejectsTable {
     ///
     /// # Errors
     /// The database will not have them.
-    pub fn write(&mut self, target: &mut dyn Target) -> Result<(), Failure> {
+    pub fn write(&mut self, target: &mut dyn Session) -> Result<(), Failure> {
         if self.count == 0 {
             return Ok(());
         }
@@ -114,7 +113,7 @@ impl RejectsTable {
     ///
     /// # Errors
     /// The database will not have them.
-    pub fn write_undone(&mut self, target: &mut dyn Target) -> Result<(), Failure> {
+    pub fn write_undone(&mut self, target: &mut dyn Session) -> Result<(), Failure> {
         self.is_made = false;
         self.write(target)
     }

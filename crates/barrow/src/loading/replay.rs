@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use barrow_core::source::SourceFile;
 use barrow_core::visible::visible_path;
-use barrow_targets::{Target, ledger};
+use barrow_targets::{Session, ledger};
 
 use super::choose::{self, Choice, Chosen};
 use super::note::{Note, Original, failed};
@@ -35,7 +35,7 @@ impl Replay<'_> {
     ///
     /// # Errors
     /// A file has changed, or whatever keeps a load from being done.
-    pub fn run(self, target: &mut dyn Target, rehearses: bool) -> Result<Loaded, Failure> {
+    pub fn run(self, target: &mut dyn Session, rehearses: bool) -> Result<Loaded, Failure> {
         let open_before = self
             .originals
             .iter()
@@ -91,7 +91,7 @@ impl Replay<'_> {
     }
 
     /// The original files, none of which may be in the table.
-    fn choice(&self, target: &mut dyn Target) -> Result<Choice, Failure> {
+    fn choice(&self, target: &mut dyn Session) -> Result<Choice, Failure> {
         for original in self.originals {
             if !original.path.is_file() {
                 let name = visible_path(&original.path);

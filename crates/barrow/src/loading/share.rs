@@ -94,7 +94,7 @@ fn prepare(order: &Order<'_>) -> Result<(), Failure> {
     if is_ready {
         return Ok(());
     }
-    target.claim(0, true)?;
+    target.lock(0, true)?;
     if !ledger::is_there(target.as_mut())? {
         ledger::make(target.as_mut())?;
     }

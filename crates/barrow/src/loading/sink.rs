@@ -11,7 +11,7 @@ use barrow_core::tally::Tally;
 use barrow_core::visible::visible_path;
 use barrow_core::words::{Every, Mode, Per, Tolerance};
 use barrow_targets::ledger::Outcome as Ended;
-use barrow_targets::{Coming, Encoder, Portions, Refusal, Target};
+use barrow_targets::{BatchSource, Encoder, Batching, Refusal, Session};
 
 use super::Order;
 use super::books::Books;
@@ -30,7 +30,7 @@ use crate::view::summary::{LeftWhole, Outcome, Summary};
 pub struct LoadSink<'l> {
     files: Vec<Chosen>,
     kinds: &'l [KindPlan],
-    target: &'l mut dyn Target,
+    target: &'l mut dyn Session,
     keeper: Keeper,
     books: Option<Books>,
     table: Option<RejectsTable>,
@@ -96,7 +96,7 @@ impl<'l> LoadSink<'l> {
     /// The table of rejects cannot be made.
     pub fn new(
         order: &Order<'l>,
-        target: &'l mut dyn Target,
+        target: &'l mut dyn Session,
         files: &[Chosen],
         run: &str,
         tally: Tally,
@@ -188,7 +188,7 @@ impl<'l> LoadSink<'l> {
     }
 
     /// How the target is best brought rows, if that matters.
-    pub fn portions(&self) -> Option<Portions> {
+    pub fn portions(&self) -> Option<Batching> {
         self.target.portions()
     }
 

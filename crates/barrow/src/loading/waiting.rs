@@ -3,7 +3,7 @@
 
 use std::time::{Duration, Instant};
 
-use barrow_targets::{ErrorKind, Job, Target};
+use barrow_targets::{ErrorKind, Job, Session, Load, NotBegun};
 
 use super::Order;
 use super::choose::lock_of;
@@ -31,28 +31,40 @@ pub fn say(quiet: bool, what: &str) {
 
 /// Takes a lock, and says so where another load has it: that one may take as long as it
 /// likes.
-pub fn claim(target: &mut dyn Target, lock: i64, what: &str, quiet: bool) -> Result<(), Failure> {
-    if !target.claim(lock, false)? {
+pub fn claim(target: &mut dyn Session, lock: i64, what: &str, quiet: bool) -> Result<(), Failure> {
+    if !target.lock(lock, false)? {
         say(quiet, what);
-        target.claim(lock, true)?;
+        target.lock(lock, true)?;
     }
     Ok(())
 }
 
 /// Begins the load, and waits for locks of others as long as the command says.
-pub fn begin(order: &Order<'_>, target: &mut dyn Target, job: &Job) -> Result<Vec<u64>, Failure> {
+pub fn begin<'s>(
+    order: &Order<'_>,
+    target: &'s mut dyn Session,
+    job: &Job,
+) -> Result<Box<dyn Load<'s> + 's>, (&'s mut dyn Session, Failure)> {
     let since = Instant::now();
     let mut is_told = false;
+    let mut target = target;
     loop {
         let left = order.patience.saturating_sub(since.elapsed());
-        target.be_patient(left.min(TRY))?;
+        if let Err(error) = target.set_patience(left.min(TRY)) {
+            return Err((target, error.into()));
+        }
         match target.begin(job) {
-            Ok(rows) => {
-                target.be_patient(order.patience)?;
-                return Ok(rows);
-            }
-            Err(error) if error.kind == ErrorKind::Locked && !left.is_zero() => {
-                target.undo()?;
+            Ok(mut load) => match load.session().set_patience(order.patience) {
+                Ok(()) => return Ok(load),
+                Err(error) => {
+                    let (target, _) = load.roll_back();
+                    return Err((target, error.into()));
+                }
+            },
+            Err(NotBegun { session, error })
+                if error.kind == ErrorKind::Locked && !left.is_zero() =>
+            {
+                target = session;
                 if !is_told {
                     say(
                         order.shared.quiet,
@@ -61,7 +73,7 @@ pub fn begin(order: &Order<'_>, target: &mut dyn Target, job: &Job) -> Result<Ve
                     is_told = true;
                 }
             }
-            Err(error) => return Err(error.into()),
+            Err(NotBegun { session, error }) => return Err((session, error.into())),
         }
     }
 }

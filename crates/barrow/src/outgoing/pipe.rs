@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::thread;
 
 use barrow_core::export::{Cells, RecordWriter, Written};
-use barrow_targets::{Decoder, RawRows, Target};
+use barrow_targets::{Decoder, RawRows, Session};
 use crossbeam_channel::{Receiver, Sender, bounded};
 
 use super::Output;
@@ -25,7 +25,7 @@ struct Work {
 /// # Errors
 /// The database fails, a row cannot be written, or a file cannot.
 pub fn run<'o>(
-    target: &mut dyn Target,
+    target: &mut dyn Session,
     decoder: &Decoder,
     writer: &RecordWriter<'_>,
     threads: usize,
@@ -64,7 +64,7 @@ pub fn run<'o>(
 }
 
 fn read(
-    target: &mut dyn Target,
+    target: &mut dyn Session,
     free: &Receiver<Work>,
     give_raw: Sender<Work>,
 ) -> Result<(), Failure> {

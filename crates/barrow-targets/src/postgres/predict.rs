@@ -5,16 +5,16 @@ use std::ops::Range;
 
 use postgres::Client;
 
-use super::send::{Copier, copy, keep, reason, take_back};
-use super::suspects::Rows;
-use super::words::explained;
+use super::conflict_probe::Rows;
+use super::copy::{Copier, copy, keep, reason, take_back};
+use super::errors::explained;
 use crate::error::Error;
 use crate::isolate::{Foreseen, Refused};
-use crate::lines::Run;
+use crate::servers::encoded_rows::Run;
 
 /// Sends rows without those that are suspect, and then each of those. It stands only if
 /// each of those is refused, and for a reason for which it would have been in its turn.
-pub fn foresee(
+pub fn predict(
     client: &mut Client,
     copier: &mut Copier,
     lines: &Run<'_>,

@@ -3,26 +3,23 @@
 use barrow_core::export::{Loose, Typing};
 use barrow_core::types::Type;
 use rusqlite::Connection;
-use rusqlite::types::ValueRef;
 
-use super::words::explained;
-use super::{taken, types};
+use super::errors::explained;
+use super::raw::{self, BLOB, INTEGER, NULL, REAL, TEXT};
+use super::{DIALECT, row_function, types};
 use crate::error::Error;
-use crate::outflow::{Decoder, RawRows, length, places, take, writes};
+use crate::query::Query;
+use crate::query_rows::{RawRows, length, places, take, writes};
+use crate::session::{Decoder, OpenQuery, Rows};
 
-/// A query whose rows are to leave.
-pub struct Asked {
+/// A query that is open.
+struct Asked<'s> {
+    connection: &'s Connection,
     sql: String,
     places: Vec<usize>,
     /// The statement that takes the rows itself, where one does.
     taking: Option<String>,
 }
-
-const NULL: u8 = 0;
-const INTEGER: u8 = 1;
-const REAL: u8 = 2;
-const TEXT: u8 = 3;
-const BLOB: u8 = 4;
 
 /// The names of a query's columns.
 fn names(connection: &Connection, sql: &str) -> Result<Vec<String>, Error> {
@@ -35,24 +32,32 @@ fn names(connection: &Connection, sql: &str) -> Result<Vec<String>, Error> {
     Ok(statement.column_names().map(str::to_string).collect())
 }
 
-/// Asks a query.
-pub fn ask(
-    connection: &Connection,
-    sql: &str,
+/// Opens a query.
+pub fn open<'s>(
+    connection: &'s Connection,
+    query: &Query,
     columns: &[(String, Type)],
-) -> Result<(Asked, Decoder), Error> {
-    let names = names(connection, sql)?;
+) -> Result<OpenQuery<'s>, Error> {
+    let sql = query.sql(DIALECT);
+    let names = names(connection, &sql)?;
     let places = places(columns.iter().map(|(name, _)| name.as_str()), &names)?;
     let types: Vec<Type> = columns.iter().map(|(_, ty)| *ty).collect();
-    let own: Vec<&str> = columns.iter().map(|(name, _)| name.as_str()).collect();
-    let taking =
-        taken::statement(connection, sql, &own).map_err(|e| explained(&e, "asking the query"))?;
-    let asked = Asked {
-        sql: sql.to_string(),
-        places,
-        taking,
+    // The columns of the query in its own order are those that are wanted.
+    let is_plain = places.iter().copied().eq(0..names.len());
+    let taking = match query {
+        Query::Table(select) if is_plain => row_function::statement(connection, select),
+        _ => Ok(None),
     };
-    Ok((asked, decoder(&types)))
+    let taking = taking.map_err(|e| explained(&e, "asking the query"))?;
+    Ok(OpenQuery {
+        decoder: decoder(&types),
+        rows: Box::new(Asked {
+            connection,
+            sql,
+            places,
+            taking,
+        }),
+    })
 }
 
 /// The columns of a query with the types of their declarations.
@@ -70,22 +75,25 @@ pub fn columns(connection: &Connection, sql: &str) -> Result<Vec<(String, Type)>
     Ok(column.collect())
 }
 
+impl Rows for Asked<'_> {
+    fn fetch(self: Box<Self>, give: &mut dyn FnMut(&mut RawRows) -> bool) -> Result<(), Error> {
+        self::give(&self, give)
+    }
+}
+
 /// Steps through the query.
-pub fn give(
-    connection: &Connection,
-    asked: &Asked,
-    give: &mut dyn FnMut(&mut RawRows) -> bool,
-) -> Result<(), Error> {
+fn give(asked: &Asked<'_>, give: &mut dyn FnMut(&mut RawRows) -> bool) -> Result<(), Error> {
+    let connection = asked.connection;
     let failed = |e| explained(&e, "reading the rows");
     if let Some(taking) = &asked.taking {
-        return taken::give(connection, taking, give);
+        return row_function::give(connection, taking, give);
     }
     let mut statement = connection.prepare(&asked.sql).map_err(failed)?;
     let mut rows = statement.query([]).map_err(failed)?;
     let mut raw = RawRows::default();
     while let Some(row) = rows.next().map_err(failed)? {
         for place in &asked.places {
-            put(row.get_ref(*place).map_err(failed)?, &mut raw);
+            raw::put(row.get_ref(*place).map_err(failed)?, &mut raw);
         }
         if raw.end_row() && !give(&mut raw) {
             return Ok(());
@@ -99,34 +107,6 @@ pub fn give(
 
 /// Why bytes in a column of text are not written.
 const BYTES: &str = "bytes in a column of text, which would be read back as text";
-
-fn eight(tag: u8, bytes: [u8; 8], out: &mut Vec<u8>) {
-    let [a, b, c, d, e, f, g, h] = bytes;
-    out.extend_from_slice(&[tag, a, b, c, d, e, f, g, h]);
-}
-
-/// Puts a value among others of its row.
-#[inline]
-pub fn put(value: ValueRef<'_>, raw: &mut RawRows) {
-    let counted = |tag: u8, bytes: &[u8], out: &mut Vec<u8>| {
-        let [a, b, c, d] = (bytes.len() as u32).to_le_bytes();
-        out.extend_from_slice(&[tag, a, b, c, d]);
-    };
-    let out = &mut raw.bytes;
-    match value {
-        ValueRef::Null => out.push(NULL),
-        ValueRef::Integer(n) => eight(INTEGER, n.to_le_bytes(), out),
-        ValueRef::Real(n) => eight(REAL, n.to_le_bytes(), out),
-        ValueRef::Text(text) => {
-            counted(TEXT, text, out);
-            raw.text.extend_from_slice(text);
-        }
-        ValueRef::Blob(bytes) => {
-            counted(BLOB, bytes, out);
-            out.extend_from_slice(bytes);
-        }
-    }
-}
 
 fn decoder(types: &[Type]) -> Decoder {
     let typing = Typing::new(types);
@@ -205,7 +185,8 @@ mod tests {
     fn read(sql: &str) -> (Cells, Vec<u8>, usize) {
         let connection = Connection::open_in_memory().unwrap();
         let columns = [("a".to_string(), Type::Text), ("b".to_string(), Type::Text)];
-        let (asked, decoder) = ask(&connection, sql, &columns).unwrap();
+        let query = Query::Sql(sql.to_string());
+        let OpenQuery { decoder, rows } = open(&connection, &query, &columns).unwrap();
         let mut cells = Cells::default();
         let (mut text, mut batches) = (Vec::new(), 0);
         let mut take = |raw: &mut RawRows| {
@@ -214,7 +195,7 @@ mod tests {
             batches += 1;
             true
         };
-        give(&connection, &asked, &mut take).unwrap();
+        rows.fetch(&mut take).unwrap();
         (cells, text, batches)
     }
 

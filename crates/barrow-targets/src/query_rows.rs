@@ -1,8 +1,6 @@
 //! Rows on their way out of a database: first as the database gives them, many at a time,
 //! then typed by the workers.
 
-use barrow_core::export::Cells;
-
 use crate::error::Error;
 
 /// Bytes that fill a batch.
@@ -35,9 +33,6 @@ impl RawRows {
         self.bytes.len() + self.text.len() >= FULL
     }
 }
-
-/// Types rows as a database gives them.
-pub type Decoder = Box<dyn Fn(&RawRows, &mut Cells) + Send + Sync>;
 
 /// Takes a little-endian number of 32 bits off the front.
 pub fn length(bytes: &mut &[u8]) -> u32 {

@@ -14,9 +14,9 @@ use postgres::{Client, Statement};
 use super::DIALECT;
 use super::encode::Field;
 use super::keys::{Array, Keys};
-use super::words::explained;
+use super::errors::explained;
 use crate::error::Error;
-use crate::lines::Run;
+use crate::servers::encoded_rows::Run;
 
 /// The reasons that a table refused rows for, as far as it can be asked for more of them.
 #[derive(Default)]

@@ -2,7 +2,7 @@
 
 use barrow_core::visible::visible;
 
-use crate::Part;
+use crate::job::Part;
 use crate::dialect::Dialect;
 use crate::error::Error;
 

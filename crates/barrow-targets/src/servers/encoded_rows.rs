@@ -6,7 +6,8 @@ use std::sync::Arc;
 use barrow_core::flow::Batch;
 use barrow_core::reason::Code;
 
-use crate::Refusal;
+use crate::job::Refusal;
+use crate::encoded::{self, EncodedBatch, EncodedPart, not_encoded};
 use crate::error::Error;
 
 /// A batch's good rows in a server's form.
@@ -67,11 +68,11 @@ impl Fault {
 
 impl Lines {
     /// The lines of one of a batch's parts.
-    fn of(batch: &Batch, part: usize) -> Result<&Lines, Error> {
-        let encoded = batch.encoded.get(part);
-        encoded
-            .and_then(|encoded| encoded.downcast_ref::<Lines>())
-            .ok_or_else(|| Error::new("rows came that were not encoded"))
+    fn of(batch: &EncodedBatch, part: usize) -> Result<&Lines, Error> {
+        match batch.encoded.get(part) {
+            Some(EncodedPart::Lines(lines)) => Ok(lines),
+            _ => Err(not_encoded()),
+        }
     }
 
     /// Where the bytes of the row at a place start.
@@ -114,7 +115,7 @@ pub struct Run<'b> {
 struct Piece<'b> {
     /// The place of its first row.
     first: usize,
-    batch: &'b Batch,
+    batch: &'b EncodedBatch,
     lines: &'b Lines,
 }
 
@@ -123,7 +124,7 @@ impl<'b> Run<'b> {
     ///
     /// # Errors
     /// The part was not encoded.
-    pub fn of(batches: &'b [Batch], part: usize) -> Result<Run<'b>, Error> {
+    pub fn of(batches: &'b [EncodedBatch], part: usize) -> Result<Run<'b>, Error> {
         let mut first = 0;
         let pieces = batches.iter().map(|batch| {
             let lines = Lines::of(batch, part)?;
@@ -212,23 +213,22 @@ impl<'b> Run<'b> {
 }
 
 /// The bytes of all rows of one of a batch's parts; none where it was not encoded.
-pub fn bytes(batch: &Batch, part: usize) -> &[u8] {
+pub fn bytes(batch: &EncodedBatch, part: usize) -> &[u8] {
     Lines::of(batch, part).map_or(&[], |lines| &lines.bytes)
 }
 
 /// Puts the good rows of a part into lines. `put` adds a row's bytes to the buffer.
 pub fn encode(
-    batch: &mut Batch,
+    batch: &mut EncodedBatch,
     part: usize,
     mut put: impl FnMut(&Batch, usize, &mut Vec<u8>) -> Result<(), (usize, Fault)>,
 ) {
-    batch
-        .encoded
-        .resize_with(batch.parts.len(), || Box::new(()));
-    let spare = std::mem::replace(&mut batch.encoded[part], Box::new(()));
-    let mut lines = spare.downcast::<Lines>().unwrap_or_default();
-    let Lines { bytes, ends, unfit } = &mut *lines;
-    // Ours alone again, since what was sent is done with.
+    let mut lines = match encoded::spare(batch, part) {
+        EncodedPart::Lines(lines) => lines,
+        _ => Lines::default(),
+    };
+    let Lines { bytes, ends, unfit } = &mut lines;
+    // Nobody else holds the bytes any more: the server has taken them.
     let bytes = Arc::make_mut(bytes);
     bytes.clear();
     ends.clear();
@@ -246,7 +246,7 @@ pub fn encode(
         }
         ends.push(bytes.len());
     }
-    batch.encoded[part] = lines;
+    batch.encoded[part] = EncodedPart::Lines(lines);
 }
 
 #[cfg(test)]
@@ -256,8 +256,8 @@ mod tests {
 
     /// A batch of one part with these rows, of which empty ones have no room. Its rows
     /// are those of the block with odd numbers.
-    fn batch(rows: &[&str]) -> Batch {
-        let mut batch = Batch::default();
+    fn batch(rows: &[&str]) -> EncodedBatch {
+        let mut batch = EncodedBatch::default();
         batch.parts.push(Rows::default());
         batch.parts[0].good = (0..rows.len() as u32).map(|row| 2 * row + 1).collect();
         encode(&mut batch, 0, |_, row, out| {

@@ -13,13 +13,12 @@ use std::sync::{Arc, Mutex, PoisonError};
 use rusqlite::functions::{Context, FunctionFlags};
 use rusqlite::{Connection, OptionalExtension};
 
-use super::outflow::put;
-use super::words::explained;
-use crate::dialect::Dialect;
+use super::DIALECT;
+use super::raw::put;
+use super::errors::explained;
 use crate::error::Error;
-use crate::outflow::RawRows;
-
-const DIALECT: Dialect = Dialect::Sqlite;
+use crate::query::Select;
+use crate::query_rows::RawRows;
 
 const FUNCTION: &str = "barrow_take";
 
@@ -27,28 +26,19 @@ const FUNCTION: &str = "barrow_take";
 /// ("Limits in SQLite", 6).
 const MOST: usize = 100;
 
-/// The statement that has the function take the rows; none where the query is more than the
+/// The statement that has the function take the rows; none where more is asked for than the
 /// columns of a table.
-pub fn statement(
-    connection: &Connection,
-    sql: &str,
-    names: &[&str],
-) -> rusqlite::Result<Option<String>> {
-    let names: Vec<String> = names.iter().map(|name| DIALECT.quoted(name)).collect();
-    let list = names.join(", ");
-    let table = sql
-        .strip_prefix(&format!("SELECT {list} FROM \""))
-        .and_then(|rest| rest.strip_suffix('"'))
-        .filter(|quoted| !quoted.replace("\"\"", "").contains('"'))
-        .map(|quoted| quoted.replace("\"\"", "\""));
-    let Some(table) = table.filter(|_| names.len() <= MOST) else {
+pub fn statement(connection: &Connection, select: &Select) -> rusqlite::Result<Option<String>> {
+    if !select.is_whole_table() || select.columns.len() > MOST {
         return Ok(None);
-    };
+    }
+    let names: Vec<String> = select.columns.iter().map(|n| DIALECT.quoted(n)).collect();
     let is_table = "SELECT 1 FROM sqlite_schema WHERE type = 'table' AND name = ? COLLATE NOCASE";
     let found: Option<i64> = connection
-        .query_row(is_table, [&table], |row| row.get(0))
+        .query_row(is_table, [&select.table], |row| row.get(0))
         .optional()?;
-    let taking = format!("SELECT {FUNCTION}({list}) FROM {}", DIALECT.quoted(&table));
+    let table = DIALECT.quoted(&select.table);
+    let taking = format!("SELECT {FUNCTION}({}) FROM {table}", names.join(", "));
     Ok(found.map(|_| taking))
 }
 
@@ -131,21 +121,26 @@ mod tests {
     #[test]
     fn only_a_table_alone_is_taken_so() {
         let connection = tables();
-        let taking = |sql: &str| statement(&connection, sql, &["x", "y"]).unwrap();
+        let select = |table: &str| Select {
+            table: table.into(),
+            columns: vec!["x".into(), "y".into()],
+            ..Select::default()
+        };
+        let taking = |select: Select| statement(&connection, &select).unwrap();
         assert_eq!(
-            taking("SELECT \"x\", \"y\" FROM \"a\"\"b\"").as_deref(),
+            taking(select("a\"b")).as_deref(),
             Some("SELECT barrow_take(\"x\", \"y\") FROM \"a\"\"b\"")
         );
-        let others = [
-            "SELECT \"x\", \"y\" FROM \"v\"",
-            "SELECT \"x\", \"y\" FROM \"a\"\"b\" ORDER BY \"y\"",
-            "SELECT \"x\", \"y\" FROM \"a\"\"b\" WHERE (x > \"y\"\n)",
-            "SELECT \"y\", \"x\" FROM \"a\"\"b\"",
-            "SELECT \"x\", \"y\" FROM \"a\"\"b\", \"a\"\"b\"",
-            "SELECT \"x\", \"y\" FROM \"none\"",
-        ];
-        for sql in others {
-            assert_eq!(taking(sql), None, "{sql}");
+        let sorted = Select {
+            order: Some("\"y\"".into()),
+            ..select("a\"b")
+        };
+        let some = Select {
+            condition: Some("x > \"y\"".into()),
+            ..select("a\"b")
+        };
+        for select in [select("v"), select("none"), sorted, some] {
+            assert_eq!(taking(select.clone()), None, "{select:?}");
         }
     }
 
@@ -155,11 +150,12 @@ mod tests {
         let sql = "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 40000) \
                    INSERT INTO \"a\"\"b\" SELECT 'row ' || i, i FROM n";
         connection.execute_batch(sql).unwrap();
-        let taking = statement(
-            &connection,
-            "SELECT \"x\", \"y\" FROM \"a\"\"b\"",
-            &["x", "y"],
-        );
+        let select = Select {
+            table: "a\"b".into(),
+            columns: vec!["x".into(), "y".into()],
+            ..Select::default()
+        };
+        let taking = statement(&connection, &select);
         let (mut text, mut counts) = (Vec::new(), Vec::new());
         let mut keep = |rows: &mut RawRows| {
             text.extend_from_slice(&rows.text);

@@ -6,7 +6,7 @@ use postgres::error::{DbError, SqlState};
 
 use crate::error::{Error, ErrorKind, NO_RIGHT};
 use crate::isolate::Refused;
-use crate::server::Server;
+use crate::servers::Server;
 
 /// The server could not be reached, or would not have us.
 pub fn unreachable(error: &postgres::Error, server: &Server) -> Error {

@@ -9,13 +9,15 @@ use postgres::Client;
 use postgres::types::Type as Oid;
 
 use super::DIALECT;
-use super::send::HEADER;
-use super::words::explained;
+use super::copy::HEADER;
+use super::errors::explained;
 use crate::error::Error;
-use crate::outflow::{Decoder, RawRows, places, take, writes};
+use crate::query_rows::{RawRows, places, take, writes};
+use crate::session::{Decoder, OpenQuery, Rows};
 
-/// A query whose rows are to leave.
-pub struct Asked {
+/// A query that is open.
+struct Copied<'s> {
+    client: &'s mut Client,
     copy: String,
 }
 
@@ -50,12 +52,12 @@ fn is_known(ty: &Oid) -> bool {
     known.contains(ty)
 }
 
-/// Asks a query, in a transaction that only reads.
-pub fn ask(
-    client: &mut Client,
+/// Opens a query, in a transaction that only reads.
+pub fn open<'s>(
+    client: &'s mut Client,
     sql: &str,
     columns: &[(String, Type)],
-) -> Result<(Asked, Decoder), Error> {
+) -> Result<OpenQuery<'s>, Error> {
     let failed = |e| explained(&e, "asking the query");
     client
         .batch_execute("BEGIN TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY")
@@ -93,7 +95,10 @@ pub fn ask(
         false => Oid::TEXT,
     });
     let types: Vec<Type> = columns.iter().map(|(_, ty)| *ty).collect();
-    Ok((Asked { copy }, decoder(&types, oids.collect())))
+    Ok(OpenQuery {
+        decoder: decoder(&types, oids.collect()),
+        rows: Box::new(Copied { client, copy }),
+    })
 }
 
 /// The columns of a query with the nearest types.
@@ -123,15 +128,21 @@ pub fn columns(client: &mut Client, sql: &str) -> Result<Vec<(String, Type)>, Er
     Ok(column.collect())
 }
 
+impl Rows for Copied<'_> {
+    fn fetch(self: Box<Self>, give: &mut dyn FnMut(&mut RawRows) -> bool) -> Result<(), Error> {
+        self::give(self.client, &self.copy, give)
+    }
+}
+
 /// Reads the copy, and parts its rows: so many fields in 16 bits, and for each its length
 /// in 32 bits and its bytes ("Binary Format").
-pub fn give(
+fn give(
     client: &mut Client,
-    asked: &Asked,
+    copy: &str,
     give: &mut dyn FnMut(&mut RawRows) -> bool,
 ) -> Result<(), Error> {
     let mut reader = client
-        .copy_out(asked.copy.as_str())
+        .copy_out(copy)
         .map_err(|e| explained(&e, "reading the rows"))?;
     let mut raw = RawRows::default();
     // What was read and not parted yet, which begins after the rows that are whole.
@@ -164,7 +175,7 @@ fn part(raw: &mut RawRows, give: &mut dyn FnMut(&mut RawRows) -> bool) -> bool {
         raw.ends.push(end as u32);
         at = end;
     }
-    if at < crate::outflow::FULL {
+    if at < crate::query_rows::FULL {
         return true;
     }
     let rest = raw.bytes.split_off(at);

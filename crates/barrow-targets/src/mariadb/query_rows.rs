@@ -6,12 +6,14 @@ use mysql::Conn;
 use mysql::consts::ColumnType;
 use mysql::prelude::Queryable;
 
-use super::words::explained;
+use super::errors::explained;
 use crate::error::Error;
-use crate::outflow::{Decoder, RawRows, length, places, take, writes};
+use crate::query_rows::{RawRows, length, places, take, writes};
+use crate::session::{Decoder, OpenQuery, Rows};
 
-/// A query whose rows are to leave.
-pub struct Asked {
+/// A query that is open.
+struct Asked<'s> {
+    conn: &'s mut Conn,
     sql: String,
     places: Vec<usize>,
     /// Whether the values come in the server's binary form: its text has six digits of a
@@ -22,19 +24,19 @@ pub struct Asked {
 /// The length that stands for null.
 const NULL: u32 = u32::MAX;
 
-/// Asks a query, in a transaction that only reads.
-pub fn ask(
-    conn: &mut Conn,
-    sql: &str,
+/// Opens a query, in a transaction that only reads.
+pub fn open<'s>(
+    conn: &'s mut Conn,
+    sql: String,
     columns: &[(String, Type)],
-) -> Result<(Asked, Decoder), Error> {
+) -> Result<OpenQuery<'s>, Error> {
     let failed = |e| explained(&e, "asking the query");
-    if !reads(sql) {
+    if !reads(&sql) {
         return Err(writes());
     }
     conn.query_drop("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
         .map_err(failed)?;
-    let statement = conn.prep(sql).map_err(failed)?;
+    let statement = conn.prep(&sql).map_err(failed)?;
     let names: Vec<String> = statement
         .columns()
         .iter()
@@ -46,15 +48,19 @@ pub fn ask(
     }
     let places = places(columns.iter().map(|(name, _)| name.as_str()), &names)?;
     let types: Vec<Type> = columns.iter().map(|(_, ty)| *ty).collect();
-    let asked = Asked {
-        sql: sql.to_string(),
-        places,
-        is_binary: statement
-            .columns()
-            .iter()
-            .any(|column| column.column_type() == ColumnType::MYSQL_TYPE_FLOAT),
-    };
-    Ok((asked, decoder(&types)))
+    let is_binary = statement
+        .columns()
+        .iter()
+        .any(|column| column.column_type() == ColumnType::MYSQL_TYPE_FLOAT);
+    Ok(OpenQuery {
+        decoder: decoder(&types),
+        rows: Box::new(Asked {
+            conn,
+            sql,
+            places,
+            is_binary,
+        }),
+    })
 }
 
 /// Whether a statement does nothing but read, by its first word: OPTIMIZE TABLE and its like
@@ -115,17 +121,25 @@ pub fn columns(conn: &mut Conn, sql: &str) -> Result<Vec<(String, Type)>, Error>
     Ok(column.collect())
 }
 
+impl Rows for Asked<'_> {
+    fn fetch(self: Box<Self>, give: &mut dyn FnMut(&mut RawRows) -> bool) -> Result<(), Error> {
+        self::give(*self, give)
+    }
+}
+
 /// Reads the rows as they come.
-pub fn give(
-    conn: &mut Conn,
-    asked: &Asked,
-    give: &mut dyn FnMut(&mut RawRows) -> bool,
-) -> Result<(), Error> {
+fn give(asked: Asked<'_>, give: &mut dyn FnMut(&mut RawRows) -> bool) -> Result<(), Error> {
+    let Asked {
+        conn,
+        sql,
+        places,
+        is_binary,
+    } = asked;
     let failed = |e| explained(&e, "reading the rows");
     let mut raw = RawRows::default();
     let mut each = |row: mysql::Row| {
         let columns = row.columns_ref();
-        for place in &asked.places {
+        for place in &places {
             match row.as_ref(*place) {
                 Some(mysql::Value::Bytes(bytes)) => counted(bytes, &mut raw.bytes),
                 Some(mysql::Value::NULL) | None => {
@@ -139,14 +153,14 @@ pub fn give(
         }
         !raw.end_row() || give(&mut raw)
     };
-    if asked.is_binary {
-        for row in conn.exec_iter(&asked.sql, ()).map_err(failed)? {
+    if is_binary {
+        for row in conn.exec_iter(&sql, ()).map_err(failed)? {
             if !each(row.map_err(failed)?) {
                 return Ok(());
             }
         }
     } else {
-        for row in conn.query_iter(&asked.sql).map_err(failed)? {
+        for row in conn.query_iter(&sql).map_err(failed)? {
             if !each(row.map_err(failed)?) {
                 return Ok(());
             }

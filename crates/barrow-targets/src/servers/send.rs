@@ -1,112 +1,19 @@
-//! What the servers have in common: the tables of a load, and sending a batch's rows.
+//! Sends the rows of batches to a server, kind by kind.
 
 use std::ops::Range;
 
-use barrow_core::flow::Batch;
-use barrow_core::source::content::hash_of;
-
+use super::encoded_rows::Run;
+use super::loaded_table::LoadedTable;
+use crate::encoded::EncodedBatch;
 use crate::error::Error;
 use crate::isolate::{Foreseen, PieceSize, Tried, Tries, isolate};
-use crate::lines::Run;
+use crate::job::{Column, Part, Refusal};
 use crate::merge::Merged;
 use crate::order::Order;
-use crate::{Column, Part, Refusal, Swap, Table};
-
-/// A table that is loaded.
-pub struct Loading {
-    /// Its name.
-    pub name: String,
-    /// How many rows it has, unless triggers or others may change that.
-    pub rows: Option<u64>,
-    /// The table that is made beside it, to take its place.
-    pub beside: Option<String>,
-    /// Whether this load made it, on a server that commits that at once.
-    pub is_made: bool,
-}
-
-impl Loading {
-    /// The server's words, in which a table beside has the name that it is to have.
-    fn in_its_words(&self, words: String) -> String {
-        let bare = |name: &str| {
-            name.split_once('.')
-                .map_or(name, |(_, bare)| bare)
-                .to_string()
-        };
-        match &self.beside {
-            Some(beside) => words.replace(&bare(beside), &bare(&self.name)),
-            None => words,
-        }
-    }
-
-    /// The name of the table that rows go into.
-    pub fn filled(&self) -> String {
-        self.beside.clone().unwrap_or_else(|| self.name.clone())
-    }
-}
-
-/// What was counted when a file began, to go back to.
-#[derive(Default)]
-pub struct FileBegin {
-    rows: Vec<Option<u64>>,
-    merged: Option<Merged>,
-}
-
-impl FileBegin {
-    /// What is counted now.
-    pub fn of(tables: &[Loading], merged: Option<Merged>) -> FileBegin {
-        FileBegin {
-            rows: tables.iter().map(|table| table.rows).collect(),
-            merged,
-        }
-    }
-
-    /// Counts from there again; returns what was merged then.
-    pub fn go_back(&self, tables: &mut [Loading]) -> Option<Merged> {
-        let each = tables.iter_mut().zip(&self.rows);
-        each.for_each(|(table, rows)| table.rows = *rows);
-        self.merged
-    }
-}
-
-/// The name of a table of ours beside another, in the same schema. It is short enough
-/// for any server, and no two tables have the same.
-pub fn beside(name: &str, ending: &str) -> String {
-    let (schema, table) = match name.split_once('.') {
-        Some((schema, table)) => (format!("{schema}."), table),
-        None => (String::new(), name),
-    };
-    if table.len() <= LONGEST {
-        return format!("{schema}{table}{ending}");
-    }
-    // The same from one version of the program to the next.
-    let hash = hash_of(table.as_bytes());
-    let fits = |(at, c): &(usize, char)| at + c.len_utf8() <= LONGEST;
-    let short: String = table
-        .char_indices()
-        .take_while(fits)
-        .map(|(_, c)| c)
-        .collect();
-    format!("{schema}{short}_{}{ending}", &hash[..8])
-}
-
-/// A table's name of so many bytes has room for an ending: PostgreSQL's names have 63
-/// bytes, and the index of a key adds `_pkey`.
-const LONGEST: usize = 28;
-
-/// The tables that take others' places.
-pub fn swaps(tables: &[Loading]) -> Vec<Swap> {
-    let swaps = tables.iter().filter_map(|table| {
-        Some(Swap {
-            table: table.name.clone(),
-            beside: table.beside.clone()?,
-            old: beside(&table.name, "_barrow_old"),
-        })
-    });
-    swaps.collect()
-}
+use crate::table::Table;
 
 /// One kind of rows, and how it is sent.
-pub struct Sent<T> {
+pub struct Sender<T> {
     /// Which of a batch's parts it is.
     pub number: usize,
     /// The table's place among those of the load.
@@ -189,10 +96,10 @@ impl<T> Tries for Trying<'_, T> {
 ///
 /// # Errors
 /// Whatever is not the fault of a row.
-pub fn take<T>(
-    batches: &[Batch],
-    parts: &mut [Sent<T>],
-    tables: &mut [Loading],
+pub fn send<T>(
+    batches: &[EncodedBatch],
+    parts: &mut [Sender<T>],
+    tables: &mut [LoadedTable],
     merged: &mut Option<Merged>,
     to: &mut dyn Sending<T>,
 ) -> Result<Vec<Vec<Refusal>>, Error> {
@@ -246,18 +153,4 @@ pub fn take<T>(
         }
     }
     Ok(all)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn names_beside_others_are_short_and_differ() {
-        assert_eq!(beside("d", "_barrow_new"), "d_barrow_new");
-        assert_eq!(beside("yard.d", "_barrow_new"), "yard.d_barrow_new");
-        let long = |last: &str| beside(&format!("{}{last}", "ü".repeat(30)), "_barrow_new");
-        assert!(long("a").len() + "_pkey".len() <= 63, "{}", long("a"));
-        assert_ne!(long("a"), long("b"));
-    }
 }

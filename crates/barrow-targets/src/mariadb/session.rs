@@ -1,0 +1,274 @@
+//! A session with MariaDB or MySQL.
+
+use std::io::Write;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+use barrow_core::types::Type;
+use barrow_core::words::Mode;
+use mysql::prelude::Queryable;
+use mysql::{Conn, LocalInfileHandler};
+
+use super::DIALECT;
+use super::describe::{Described, describe};
+use super::errors::explained;
+use super::send::Loader;
+use super::{asking, begin, connect, query_rows, rights, send};
+use crate::about::About;
+use crate::asking::Value;
+use crate::dialect::Dialect;
+use crate::encoded::Encoder;
+use crate::error::Error;
+use crate::fit;
+use crate::foresight::Foresight;
+use crate::job::{Job, Part};
+use crate::merge::Statements;
+use crate::query::Query;
+use crate::servers::Server;
+use crate::servers::encoded_rows::Bytes;
+use crate::servers::load::{self, Made, ServerSession};
+use crate::servers::loaded_table::LoadedTable;
+use crate::session::{Batching, Load, NotBegun, OpenQuery, Session, Swap};
+use crate::table::Table;
+
+/// A session with a MariaDB or MySQL server.
+pub struct MariaDb {
+    pub(super) conn: Conn,
+    /// The lines that the server is about to ask for.
+    pub(super) outgoing: Arc<Mutex<Vec<Bytes>>>,
+    is_open: bool,
+    /// Tables that the load has made and that hold nothing yet: the server has committed
+    /// them already.
+    made: Vec<Made>,
+}
+
+impl MariaDb {
+    /// Connects to the server.
+    ///
+    /// # Errors
+    /// It cannot be reached, or refuses the connection.
+    pub fn open(server: &Server) -> Result<MariaDb, Error> {
+        let mut conn = connect::connect(server)?;
+        let outgoing = Arc::new(Mutex::new(Vec::<Bytes>::new()));
+        let lines = outgoing.clone();
+        // Only what lies ready is ever sent, and once, whatever file the server asks for.
+        let handler = LocalInfileHandler::new(move |_, stream| match lines.lock() {
+            Ok(mut lines) => std::mem::take(&mut *lines)
+                .iter()
+                .try_for_each(|bytes| stream.write_all(bytes)),
+            Err(_) => Err(std::io::Error::other("the rows are not ready")),
+        });
+        conn.set_local_infile_handler(Some(handler));
+        Ok(MariaDb {
+            conn,
+            outgoing,
+            is_open: false,
+            made: Vec::new(),
+        })
+    }
+
+    /// Takes the tables away that the load made, and that hold nothing.
+    fn drop_made(&mut self) -> Result<(), Error> {
+        for made in std::mem::take(&mut self.made) {
+            match made {
+                Made::Beside(name) => {
+                    let sql = format!("DROP TABLE IF EXISTS {}", DIALECT.table(&name));
+                    self.run(&sql, "rolling the load back")?;
+                }
+                Made::New(name) => self.drop_empty(&name)?,
+            }
+        }
+        Ok(())
+    }
+
+    /// Takes a table away unless others have put rows into it meanwhile: they are kept out
+    /// while that is looked at. One that is in use now stays, and is empty.
+    fn drop_empty(&mut self, name: &str) -> Result<(), Error> {
+        let table = DIALECT.table(name);
+        let locked = self.conn.query_drop(format!("LOCK TABLES {table} WRITE"));
+        if locked.is_err() {
+            return Ok(());
+        }
+        let rows: Result<Option<u8>, _> = self
+            .conn
+            .query_first(format!("SELECT 1 FROM {table} LIMIT 1"));
+        let dropped = match rows {
+            Ok(None) => self.run(&format!("DROP TABLE {table}"), "rolling the load back"),
+            _ => Ok(()),
+        };
+        self.run("UNLOCK TABLES", "rolling the load back")?;
+        dropped
+    }
+}
+
+impl Session for MariaDb {
+    fn dialect(&self) -> Dialect {
+        DIALECT
+    }
+
+    fn describe(&mut self, table: &str) -> Result<Option<Table>, Error> {
+        Ok(describe(&mut self.conn, table)?.map(|found| found.table))
+    }
+
+    fn about(&mut self, tables: &[&str]) -> Result<About, Error> {
+        rights::about(&mut self.conn, tables)
+    }
+
+    fn full_name(&mut self, table: &str) -> Result<String, Error> {
+        if table.contains('.') {
+            return Ok(table.to_string());
+        }
+        let found = self.query("SELECT DATABASE()", &[], "asking for the database")?;
+        let database = found
+            .first()
+            .and_then(|row| row[0].as_text())
+            .unwrap_or_default();
+        Ok(format!("{database}.{table}"))
+    }
+
+    fn query(
+        &mut self,
+        sql: &str,
+        values: &[Value],
+        doing: &str,
+    ) -> Result<Vec<Vec<Value>>, Error> {
+        asking::query(&mut self.conn, sql, values, doing)
+    }
+
+    fn execute(&mut self, sql: &str, values: &[Value], doing: &str) -> Result<u64, Error> {
+        asking::execute(&mut self.conn, sql, values, doing)
+    }
+
+    fn script(&mut self, sql: &str) -> Result<(), Error> {
+        let statements = sql.split(";\n").map(|one| one.trim().trim_end_matches(';'));
+        for statement in statements.filter(|one| !one.is_empty()) {
+            self.run(statement, "running SQL")?;
+        }
+        Ok(())
+    }
+
+    fn lock(&mut self, key: i64, wait: bool) -> Result<bool, Error> {
+        asking::lock(&mut self.conn, key, wait)
+    }
+
+    fn set_patience(&mut self, patience: Duration) -> Result<(), Error> {
+        let seconds = patience.as_secs().max(1);
+        let sql = format!(
+            "SET SESSION innodb_lock_wait_timeout = {seconds}, lock_wait_timeout = {seconds}"
+        );
+        self.run(&sql, "connecting")
+    }
+
+    fn fits(&mut self, mode: Mode, part: &Part, table: &Table) -> Result<(), Error> {
+        match describe(&mut self.conn, &part.table)? {
+            Some(found) => load::fits(DIALECT, mode, part, &found),
+            None => fit::check(part, table),
+        }
+    }
+
+    fn foresight(&mut self, job: &Job) -> Result<Foresight, Error> {
+        load::foresight(self, job)
+    }
+
+    fn begin<'s>(&'s mut self, job: &Job) -> Result<Box<dyn Load<'s> + 's>, NotBegun<'s>> {
+        load::begin(self, job)
+    }
+
+    fn put_in_place(&mut self, swaps: &[Swap]) -> Result<(), Error> {
+        begin::put_in_place(self, swaps)?;
+        self.made.clear();
+        Ok(())
+    }
+
+    fn query_columns(&mut self, query: &Query) -> Result<Vec<(String, Type)>, Error> {
+        query_rows::columns(&mut self.conn, &query.sql(DIALECT))
+    }
+
+    fn open_query<'s>(
+        &'s mut self,
+        query: &Query,
+        columns: &[(String, Type)],
+    ) -> Result<OpenQuery<'s>, Error> {
+        query_rows::open(&mut self.conn, query.sql(DIALECT), columns)
+    }
+}
+
+impl ServerSession for MariaDb {
+    type Found = Described;
+    type Kind = Loader;
+
+    /// 2 MiB of a file in one statement: between two of them the server waits for three
+    /// round trips. So many batches lie typed while the ones before them are with the
+    /// server.
+    const BATCHING: Batching = Batching {
+        block_size: 1 << 18,
+        batches: 8,
+    };
+
+    const DIALECT: Dialect = DIALECT;
+
+    fn run(&mut self, sql: &str, doing: &str) -> Result<(), Error> {
+        self.conn.query_drop(sql).map_err(|e| explained(&e, doing))
+    }
+
+    fn find(&mut self, table: &str) -> Result<Option<Described>, Error> {
+        describe(&mut self.conn, table)
+    }
+
+    fn as_made(&mut self, _: &Job, part: &Part) -> Result<Described, Error> {
+        Ok(Described::as_made(part))
+    }
+
+    fn make_stage(&mut self, part: &Part, stage: &str, table: &str) -> Result<(), Error> {
+        begin::make_stage(self, part, stage, table)
+    }
+
+    fn kind(
+        &mut self,
+        part: &Part,
+        found: &Described,
+        destination: &str,
+        merge: Option<Statements>,
+    ) -> Result<Loader, Error> {
+        begin::loader(part, found, destination, merge)
+    }
+
+    fn encoder_of(part: &Part, found: &Described) -> Result<Encoder, Error> {
+        let (fields, number) = (begin::fields(part, found)?, part.number);
+        Ok(Box::new(move |batch| send::encode(batch, number, &fields)))
+    }
+
+    fn keep(&mut self) -> Result<(), Error> {
+        send::keep(&mut self.conn)
+    }
+
+    fn note_open(&mut self, is_open: bool) {
+        self.is_open = is_open;
+    }
+
+    fn note_made(&mut self, made: Made) {
+        self.made.push(made);
+    }
+
+    fn after_commit(&mut self, _: &[LoadedTable], _: bool) -> Result<(), Error> {
+        // What was made has rows that stay. A table beside another waits for its place.
+        self.made.retain(|made| matches!(made, Made::Beside(_)));
+        Ok(())
+    }
+
+    fn roll_back_open(&mut self) -> Result<(), Error> {
+        if self.is_open {
+            self.run("ROLLBACK", "rolling the load back")?;
+            self.is_open = false;
+        }
+        self.drop_made()
+    }
+}
+
+impl Drop for MariaDb {
+    fn drop(&mut self) {
+        // The load is not done: what it made is of no use, and a failure tells nobody
+        // anything.
+        let _ = self.roll_back_open();
+    }
+}

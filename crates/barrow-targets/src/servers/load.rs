@@ -1,0 +1,580 @@
+//! A load into a server, the same for every server: the tables, the transaction, and the
+//! savepoints. What a server does in its own way is a method of [`ServerSession`].
+
+use barrow_core::visible::visible;
+use barrow_core::words::Mode;
+
+use super::loaded_table::LoadedTable;
+use super::send::{self, Sender, Sending, named};
+use crate::dialect::Dialect;
+use crate::encoded::{EncodedBatch, Encoder};
+use crate::error::Error;
+use crate::fit;
+use crate::foresight::{Foresight, unfit_rows};
+use crate::isolate::PieceSize;
+use crate::job::{Column, Job, Part, Refusal};
+use crate::merge::{self, Merged, Merging, Statements};
+use crate::merge_key;
+use crate::order::Order;
+use crate::session::{BatchSource, Batching, Ended, Load, NotBegun, Session, Swap};
+use crate::shadow_table::shadow_table;
+use crate::table::Table;
+
+/// A table of a server, with its columns' types as the server has them.
+pub trait ServerTable {
+    /// The table.
+    fn table(&self) -> &Table;
+
+    /// Whether values of the column can be sent to the table's of the same name.
+    fn takes(&self, column: &Column) -> bool;
+
+    /// What to do about a column that cannot be, where the table declares it so.
+    fn advice(&self, declared: &str) -> &'static str;
+
+    /// Columns whose type has no notion of equality, but for its text.
+    fn by_text(&self) -> Vec<String> {
+        Vec::new()
+    }
+
+    /// Whatever else keeps rows out of it.
+    ///
+    /// # Errors
+    /// The table cannot be loaded in this mode.
+    fn can_be_loaded(&self, mode: Mode, part: &Part) -> Result<(), Error>;
+
+    /// Whether another may take its place.
+    ///
+    /// # Errors
+    /// It may not.
+    fn can_be_replaced(&self, name: &str) -> Result<(), Error> {
+        let _ = name;
+        Ok(())
+    }
+}
+
+/// A session with a server, as far as one differs from another.
+pub trait ServerSession: Session + Sending<Self::Kind> + Sized {
+    /// A table as the server describes it.
+    type Found: ServerTable;
+
+    /// What sends one kind of rows.
+    type Kind;
+
+    /// How rows are best brought.
+    const BATCHING: Batching;
+
+    /// The server's SQL.
+    const DIALECT: Dialect;
+
+    /// Runs SQL without values; several statements where the server takes several.
+    ///
+    /// # Errors
+    /// The server refuses it. `doing` says what it was for.
+    fn run(&mut self, sql: &str, doing: &str) -> Result<(), Error>;
+
+    /// The table of this name; none where there is none.
+    ///
+    /// # Errors
+    /// The server cannot be asked, or what has the name is not a table.
+    fn find(&mut self, table: &str) -> Result<Option<Self::Found>, Error>;
+
+    /// A table as a load would make it for a part. Nothing is left of it.
+    ///
+    /// # Errors
+    /// The server would not make it.
+    fn as_made(&mut self, job: &Job, part: &Part) -> Result<Self::Found, Error>;
+
+    /// Locks a table as sending rows does, and so finds out now whether somebody else has
+    /// a lock on it; with `alone` so that nobody else may write.
+    ///
+    /// # Errors
+    /// Another session has the lock.
+    fn lock_table(&mut self, name: &str, alone: bool) -> Result<(), Error> {
+        let _ = (name, alone);
+        Ok(())
+    }
+
+    /// Makes the table where rows of a part are staged before they are merged. Its key is
+    /// unique, so that rows with the same key are merged one after the other.
+    ///
+    /// # Errors
+    /// The server would not make it.
+    fn make_stage(&mut self, part: &Part, stage: &str, table: &str) -> Result<(), Error>;
+
+    /// What sends a part's rows into `destination`, which stands for `found`.
+    ///
+    /// # Errors
+    /// A column cannot be sent, or the server refuses the statement.
+    fn kind(
+        &mut self,
+        part: &Part,
+        found: &Self::Found,
+        destination: &str,
+        merge: Option<Statements>,
+    ) -> Result<Self::Kind, Error>;
+
+    /// What encodes a part's rows for a table.
+    ///
+    /// # Errors
+    /// A column cannot be sent.
+    fn encoder_of(part: &Part, found: &Self::Found) -> Result<Encoder, Error>;
+
+    /// Opens the savepoint to which rows that are refused go back.
+    ///
+    /// # Errors
+    /// The server refuses the statement.
+    fn open_savepoint(&mut self) -> Result<(), Error> {
+        self.run("SAVEPOINT barrow", "beginning the transaction")
+    }
+
+    /// Keeps the rows since that savepoint.
+    ///
+    /// # Errors
+    /// The server refuses the statement.
+    fn keep(&mut self) -> Result<(), Error>;
+
+    /// The batches that are sent now. A server may take the first while the last are still
+    /// to come.
+    fn receive<'b>(
+        &mut self,
+        kinds: &mut [Sender<Self::Kind>],
+        batches: &'b mut dyn BatchSource,
+    ) -> &'b [EncodedBatch] {
+        let _ = kinds;
+        batches.all()
+    }
+
+    /// Notes that the server broke off what it was sent.
+    fn note_broken_off(&mut self) {}
+
+    /// Notes whether a transaction is open.
+    fn note_open(&mut self, is_open: bool);
+
+    /// Notes a table that this load has made, or made beside another, on a server that
+    /// commits that at once.
+    fn note_made(&mut self, made: Made) {
+        let _ = made;
+    }
+
+    /// Sees to what a commit changes: locks that went with it, tables that are no longer
+    /// only this load's.
+    ///
+    /// # Errors
+    /// Another session has a lock.
+    fn after_commit(&mut self, tables: &[LoadedTable], is_last: bool) -> Result<(), Error>;
+
+    /// Rolls back the transaction that is open, if one is, and what the server commits at
+    /// once.
+    ///
+    /// # Errors
+    /// The connection is gone.
+    fn roll_back_open(&mut self) -> Result<(), Error>;
+}
+
+/// A table that a load has made.
+pub enum Made {
+    /// In a place where none was.
+    New(String),
+    /// Beside another, to take its place.
+    Beside(String),
+}
+
+/// A load into a server.
+pub struct ServerLoad<'s, S: ServerSession> {
+    server: &'s mut S,
+    tables: Vec<LoadedTable>,
+    kinds: Vec<Sender<S::Kind>>,
+    encoders: Vec<Encoder>,
+    merged: Option<Merged>,
+    rows_before: Vec<u64>,
+    at_file: AtFile,
+}
+
+/// What was counted when a file began, to go back to.
+#[derive(Default)]
+struct AtFile {
+    rows: Vec<Option<u64>>,
+    merged: Option<Merged>,
+}
+
+/// Begins a load; see [`Session::begin`].
+///
+/// # Errors
+/// As there.
+pub fn begin<'s, S: ServerSession + 's>(
+    server: &'s mut S,
+    job: &Job,
+) -> Result<Box<dyn Load<'s> + 's>, NotBegun<'s>> {
+    match ready(server, job) {
+        Ok((tables, kinds, encoders, rows_before)) => Ok(Box::new(ServerLoad {
+            server,
+            tables,
+            kinds,
+            encoders,
+            merged: (job.mode == Mode::Merge).then(Merged::default),
+            rows_before,
+            at_file: AtFile::default(),
+        })),
+        Err(error) => {
+            // Why it did not begin is what people want to know.
+            let _ = server.roll_back_open();
+            Err(NotBegun {
+                session: server,
+                error,
+            })
+        }
+    }
+}
+
+/// The tables of a load, what sends its kinds of rows, what encodes them, and how many rows
+/// each table had.
+type Ready<K> = (Vec<LoadedTable>, Vec<Sender<K>>, Vec<Encoder>, Vec<u64>);
+
+fn ready<S: ServerSession>(server: &mut S, job: &Job) -> Result<Ready<S::Kind>, Error> {
+    // Where the server commits a table that is made at once, all are made first.
+    let makes_first = !S::DIALECT.has_transactional_ddl();
+    if !makes_first {
+        open(server)?;
+    }
+    let mut tables = Vec::new();
+    for name in job.tables() {
+        tables.push(make_table(server, job, name)?);
+    }
+    if makes_first {
+        open(server)?;
+    }
+    let (mut kinds, mut encoders, mut rows_before) = (Vec::new(), Vec::new(), Vec::new());
+    for (place, table) in tables.iter_mut().enumerate() {
+        let before = match table.was_there {
+            true => count(server, &table.name)?,
+            false => 0,
+        };
+        if job.mode == Mode::Truncate && table.was_there {
+            // Not TRUNCATE, which others would see before its time.
+            let sql = format!("DELETE FROM {}", S::DIALECT.table(&table.name));
+            server.run(&sql, "emptying the table")?;
+        }
+        let found = described(server, table.destination())?;
+        let stay = match job.mode {
+            Mode::Append | Mode::Merge => before,
+            Mode::Truncate | Mode::Replace => 0,
+        };
+        table.rows = (!found.table().triggers).then_some(stay);
+        rows_before.push(before);
+        for part in job.parts_of(&table.name) {
+            kinds.push(sender(server, job.mode, part, &found, table, place)?);
+            encoders.push(S::encoder_of(part, &found)?);
+        }
+    }
+    // In the order of the batch's parts, so that a record that others name by a foreign
+    // key is there before them.
+    kinds.sort_by_key(|kind| kind.number);
+    server.open_savepoint()?;
+    Ok((tables, kinds, encoders, rows_before))
+}
+
+fn open<S: ServerSession>(server: &mut S) -> Result<(), Error> {
+    server.run("START TRANSACTION", "beginning the transaction")?;
+    server.note_open(true);
+    Ok(())
+}
+
+fn described<S: ServerSession>(server: &mut S, name: &str) -> Result<S::Found, Error> {
+    server.find(name)?.ok_or_else(|| {
+        Error::new(format!(
+            "the table {} was made and is not there",
+            visible(name.as_bytes())
+        ))
+    })
+}
+
+fn count<S: ServerSession>(server: &mut S, table: &str) -> Result<u64, Error> {
+    let sql = format!("SELECT COUNT(*) FROM {}", S::DIALECT.table(table));
+    let rows = server.query(&sql, &[], "counting the table's rows")?;
+    let count = rows.first().and_then(|row| row.first()?.as_count());
+    count.ok_or_else(|| Error::new("the server did not count the table's rows"))
+}
+
+/// Makes a table that is missing, or that takes another's place; checks one that stays.
+fn make_table<S: ServerSession>(
+    server: &mut S,
+    job: &Job,
+    name: &str,
+) -> Result<LoadedTable, Error> {
+    let mut found = server.find(name)?;
+    if found.is_some() && S::DIALECT.has_transactional_ddl() {
+        server.lock_table(name, job.mode == Mode::Truncate)?;
+        // Another session may have changed it meanwhile.
+        found = server.find(name)?;
+    }
+    let mut table = LoadedTable {
+        name: name.to_string(),
+        was_there: found.is_some(),
+        rows: None,
+        beside: None,
+    };
+    match (found, job.mode) {
+        (Some(found), Mode::Replace) => {
+            found.can_be_replaced(name)?;
+            let beside = job.beside(name);
+            let sql = job.create_table_as(name, &beside, S::DIALECT)?;
+            server.run(&sql, "making the table anew")?;
+            server.note_made(Made::Beside(beside.clone()));
+            table.beside = Some(beside);
+        }
+        (Some(found), mode) => {
+            for part in job.parts_of(name) {
+                fits(S::DIALECT, mode, part, &found)?;
+            }
+        }
+        (None, _) if !job.create => {
+            return Err(
+                Error::spec(format!("there is no table {}", visible(name.as_bytes())))
+                    .advice("say [target] create = true to have it made from the spec"),
+            );
+        }
+        (None, _) => {
+            let sql = job.create_table(name, S::DIALECT)?;
+            server.run(&sql, "making the table")?;
+            server.note_made(Made::New(name.to_string()));
+        }
+    }
+    Ok(table)
+}
+
+/// What sends a part's rows into a table, or to where they are staged.
+fn sender<S: ServerSession>(
+    server: &mut S,
+    mode: Mode,
+    part: &Part,
+    found: &S::Found,
+    table: &LoadedTable,
+    place: usize,
+) -> Result<Sender<S::Kind>, Error> {
+    let named = named(part, found.table());
+    let quoted = S::DIALECT.table(table.destination());
+    let (destination, merge) = match mode {
+        Mode::Merge => {
+            let stage = S::DIALECT.quoted(&format!("barrow_stage_{}", part.number));
+            let merging = Merging {
+                table: &quoted,
+                stage: &stage,
+                triggers: found.table().triggers,
+                unique: &found.table().unique,
+                by_text: &found.by_text(),
+            };
+            let statements = merge::statements(S::DIALECT, &named, merging)?;
+            server.make_stage(&named, &stage, &quoted)?;
+            (stage, Some(statements))
+        }
+        _ => (quoted, None),
+    };
+    Ok(Sender {
+        number: part.number,
+        table: place,
+        names: named.columns.iter().map(|c| c.name.clone()).collect(),
+        size: PieceSize::default(),
+        order: Order::of(part, found.table()),
+        by: server.kind(part, found, &destination, merge)?,
+    })
+}
+
+/// Whether a part's rows can go into a table in this mode; see [`Session::fits`].
+///
+/// # Errors
+/// What does not fit.
+pub fn fits(
+    dialect: Dialect,
+    mode: Mode,
+    part: &Part,
+    found: &impl ServerTable,
+) -> Result<(), Error> {
+    fit::check(part, found.table())?;
+    found.can_be_loaded(mode, part)?;
+    let misfit = part.columns.iter().find(|column| {
+        found.table().column(&column.name).is_some() && !found.takes(column)
+    });
+    if let Some(column) = misfit {
+        return Err(cannot_send(column, found));
+    }
+    match mode {
+        Mode::Merge => merge_key::check(dialect, part, &found.table().unique),
+        Mode::Append | Mode::Truncate | Mode::Replace => Ok(()),
+    }
+}
+
+/// A column whose values do not go into the table's.
+pub fn cannot_send(column: &Column, found: &impl ServerTable) -> Error {
+    let declared = found
+        .table()
+        .column(&column.name)
+        .map_or(String::new(), |c| visible(c.declared.as_bytes()));
+    Error::spec(format!(
+        "{} is {} in the spec, which does not go into the table's {declared}",
+        visible(column.name.as_bytes()),
+        column.ty
+    ))
+    .advice(found.advice(&declared))
+}
+
+/// What finds the rows that the tables would refuse; see [`Session::foresight`].
+///
+/// # Errors
+/// As there.
+pub fn foresight<S: ServerSession>(server: &mut S, job: &Job) -> Result<Foresight, Error> {
+    let mut foresight = Foresight::default();
+    for part in &job.parts {
+        let found = match server.find(&part.table)? {
+            Some(found) if !job.makes_anew() => found,
+            _ if !(job.create || job.makes_anew()) => continue,
+            _ => server.as_made(job, part)?,
+        };
+        let encoder = S::encoder_of(part, &found)?;
+        let named = named(part, found.table());
+        let names = named.columns.into_iter().map(|column| column.name);
+        let unfit = unfit_rows(part.number, names.collect());
+        foresight.add(part, found.table(), encoder, unfit);
+    }
+    Ok(foresight)
+}
+
+/// The tables that take others' places.
+fn swaps(tables: &[LoadedTable]) -> Vec<Swap> {
+    let swaps = tables.iter().filter_map(|table| {
+        Some(Swap {
+            table: table.name.clone(),
+            beside: table.beside.clone()?,
+            old: shadow_table(&table.name, "_barrow_old"),
+        })
+    });
+    swaps.collect()
+}
+
+impl<S: ServerSession> ServerLoad<'_, S> {
+    /// How many rows each table has.
+    fn rows(&mut self) -> Result<Vec<u64>, Error> {
+        let rows = self.tables.iter().map(|table| match table.rows {
+            Some(rows) => Ok(rows),
+            None => count(self.server, table.destination()),
+        });
+        rows.collect()
+    }
+
+    fn end(&mut self) -> Result<Vec<u64>, Error> {
+        let rows = self.rows()?;
+        if S::DIALECT.has_transactional_ddl() {
+            self.server.put_in_place(&swaps(&self.tables))?;
+        }
+        self.server.run("COMMIT", "committing")?;
+        self.server.note_open(false);
+        self.server.after_commit(&self.tables, true)?;
+        Ok(rows)
+    }
+
+    fn take_back(&mut self) -> Result<Vec<u64>, Error> {
+        self.server.roll_back_open()?;
+        let rows = self
+            .tables
+            .iter()
+            .map(|table| match self.server.find(&table.name)? {
+                Some(_) => count(self.server, &table.name),
+                None => Ok(0),
+            });
+        rows.collect()
+    }
+}
+
+impl<'s, S: ServerSession> Load<'s> for ServerLoad<'s, S> {
+    fn session(&mut self) -> &mut dyn Session {
+        self.server
+    }
+
+    fn rows_before(&self) -> &[u64] {
+        &self.rows_before
+    }
+
+    fn batching(&self) -> Option<Batching> {
+        Some(S::BATCHING)
+    }
+
+    fn encoder(&mut self) -> Encoder {
+        let encoders = std::mem::take(&mut self.encoders);
+        Box::new(move |batch| encoders.iter().for_each(|encode| encode(batch)))
+    }
+
+    fn keep_so_far(&mut self) -> Result<(), Error> {
+        self.server.keep()
+    }
+
+    fn send(&mut self, batches: &mut dyn BatchSource) -> Result<Vec<Vec<Refusal>>, Error> {
+        let batches = self.server.receive(&mut self.kinds, batches);
+        let sent = send::send(
+            batches,
+            &mut self.kinds,
+            &mut self.tables,
+            &mut self.merged,
+            self.server,
+        );
+        if sent.is_err() {
+            self.server.note_broken_off();
+        }
+        sent
+    }
+
+    fn merged(&self) -> Option<Merged> {
+        self.merged
+    }
+
+    fn begin_file(&mut self) -> Result<(), Error> {
+        // A savepoint of the same name takes the place of the one before.
+        for sql in [
+            "RELEASE SAVEPOINT barrow",
+            "SAVEPOINT barrow_file",
+            "SAVEPOINT barrow",
+        ] {
+            self.server.run(sql, "beginning a file")?;
+        }
+        self.at_file = AtFile {
+            rows: self.tables.iter().map(|table| table.rows).collect(),
+            merged: self.merged,
+        };
+        Ok(())
+    }
+
+    fn roll_back_file(&mut self) -> Result<(), Error> {
+        for sql in ["ROLLBACK TO SAVEPOINT barrow_file", "SAVEPOINT barrow"] {
+            self.server.run(sql, "taking a file back")?;
+        }
+        let each = self.tables.iter_mut().zip(&self.at_file.rows);
+        each.for_each(|(table, rows)| table.rows = *rows);
+        self.merged = self.at_file.merged;
+        Ok(())
+    }
+
+    fn commit(&mut self) -> Result<(), Error> {
+        self.server.run("COMMIT", "committing")?;
+        self.server
+            .run("START TRANSACTION", "beginning the next transaction")?;
+        // Between the two, somebody else may have written.
+        self.tables.iter_mut().for_each(|table| table.rows = None);
+        self.server.after_commit(&self.tables, false)?;
+        self.server.open_savepoint()
+    }
+
+    fn swaps(&self) -> Vec<Swap> {
+        match S::DIALECT.has_transactional_ddl() {
+            true => Vec::new(),
+            false => swaps(&self.tables),
+        }
+    }
+
+    fn finish(mut self: Box<Self>) -> Ended<'s> {
+        let rows = self.end();
+        (self.server, rows)
+    }
+
+    fn roll_back(mut self: Box<Self>) -> Ended<'s> {
+        let rows = self.take_back();
+        (self.server, rows)
+    }
+}

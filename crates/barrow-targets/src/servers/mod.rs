@@ -1,0 +1,11 @@
+//! What database servers have in common: addresses, encryption, and a load whose rows are
+//! sent in bytes.
+
+pub mod address;
+pub mod encoded_rows;
+pub mod load;
+pub mod loaded_table;
+pub mod send;
+pub mod tls;
+
+pub use address::Server;
