@@ -4,7 +4,7 @@ use std::convert::Infallible;
 use std::path::Path;
 use std::time::Instant;
 
-use barrow_core::flow::{self, Options, Sink};
+use barrow_core::flow::{self, Encoded, Options, Sink};
 use barrow_core::plan::Plan;
 use barrow_core::source;
 use barrow_core::spec;

@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 use std::sync::mpsc;
 use std::time::Duration;
 
-use barrow_core::flow::{self, Batch, Encoded, Failure, Options, Sink};
+use barrow_core::flow::{self, Encoded, Failure, Options, Sink};
 use barrow_core::plan::Plan;
 use barrow_core::source::SourceFile;
 use barrow_core::spec::read_plan;
@@ -55,7 +55,7 @@ fn a_sink_that_gives_up_ends_a_long_flow() {
 #[test]
 fn a_sink_that_asks_for_some_batches_and_goes_ends_a_long_flow() {
     let ended = over_a_long_file(|plan, files, options| {
-        flow::run_into(plan, files, options, &|_| {}, |batches| {
+        flow::run_into(plan, files, options, &|_: &mut Encoded<()>| {}, |batches| {
             let some: Vec<_> = batches.by_ref().take(3).collect();
             Err(Failure::Sink(some.len()))
         })
@@ -70,22 +70,23 @@ fn batches_that_are_kept_stay_as_they_came_and_the_others_come_in_order() {
             options.waiting = keeps;
             let mut records = 0;
             let mut next = 0;
-            let taken = flow::run_into(plan, files, options, &|_| {}, |batches| {
-                let mut kept: VecDeque<(u64, Batch)> = VecDeque::new();
-                while let Some(batch) = batches.next() {
-                    let batch = batch.map_err(Failure::Source)?;
-                    assert!(batch.block.offset >= next, "in the order of the file");
-                    next = batch.block.end();
-                    records += batch.good();
-                    kept.push_back((batch.block.offset, batch));
-                    if kept.len() == keeps {
-                        let (offset, batch) = kept.pop_front().expect("one");
-                        assert_eq!(batch.block.offset, offset);
-                        batches.give_back(batch);
+            let taken =
+                flow::run_into(plan, files, options, &|_: &mut Encoded<()>| {}, |batches| {
+                    let mut kept: VecDeque<(u64, Encoded<()>)> = VecDeque::new();
+                    while let Some(batch) = batches.next() {
+                        let batch = batch.map_err(Failure::Source)?;
+                        assert!(batch.block.offset >= next, "in the order of the file");
+                        next = batch.block.end();
+                        records += batch.good();
+                        kept.push_back((batch.block.offset, batch));
+                        if kept.len() == keeps {
+                            let (offset, batch) = kept.pop_front().expect("one");
+                            assert_eq!(batch.block.offset, offset);
+                            batches.give_back(batch);
+                        }
                     }
-                }
-                Ok::<(), Failure<()>>(())
-            });
+                    Ok::<(), Failure<()>>(())
+                });
             taken.is_ok().then_some(records)
         });
         assert_eq!(records, Some(RECORDS), "where {keeps} are kept");
@@ -97,7 +98,7 @@ fn a_file_that_cannot_be_read_comes_after_all_batches_before_it() {
     let found = over_a_long_file(|plan, mut files, options| {
         files.push(SourceFile::local("no such file"));
         let mut found = (0, 0);
-        let ended = flow::run_into(plan, files, options, &|_| {}, |batches| {
+        let ended = flow::run_into(plan, files, options, &|_: &mut Encoded<()>| {}, |batches| {
             while let Some(batch) = batches.next() {
                 match batch {
                     Ok(batch) => {
@@ -119,7 +120,7 @@ fn a_batch_is_late_while_nothing_is_left_to_type_it_with() {
     let records = over_a_long_file(|plan, files, mut options| {
         options.waiting = 1;
         let mut records = 0;
-        let taken = flow::run_into(plan, files, options, &|_| {}, |batches| {
+        let taken = flow::run_into(plan, files, options, &|_: &mut Encoded<()>| {}, |batches| {
             let mut kept = Vec::new();
             // Two for each of two workers, and one that waits.
             for _ in 0..5 {
@@ -128,7 +129,7 @@ fn a_batch_is_late_while_nothing_is_left_to_type_it_with() {
             }
             assert_eq!(kept.len(), 5);
             assert!(batches.is_late(Duration::from_millis(20)));
-            records += kept.iter().map(Batch::good).sum::<usize>();
+            records += kept.iter().map(|batch| batch.good()).sum::<usize>();
             kept.into_iter().for_each(|batch| batches.give_back(batch));
             assert!(!batches.is_late(Duration::from_secs(60)));
             while let Some(Ok(batch)) = batches.next() {

@@ -3,8 +3,8 @@
 use barrow_core::visible::visible;
 use barrow_core::words::Mode;
 
-use crate::job::Job;
 use crate::dialect::Dialect;
+use crate::job::Job;
 
 /// A database as it answers.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]

@@ -5,8 +5,8 @@ use barrow_core::visible::visible;
 
 use crate::dialect::Dialect;
 use crate::fit::{Fit, fit};
-use crate::table::Table;
 use crate::job::{Column, Part};
+use crate::table::Table;
 
 /// CREATE TABLE for these columns, without a semicolon. `key` names the columns of
 /// the primary key.

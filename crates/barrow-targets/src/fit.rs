@@ -5,8 +5,8 @@ use barrow_core::types::Type;
 use barrow_core::visible::visible;
 
 use crate::error::Error;
-use crate::table::{Table, TableColumn};
 use crate::job::{Column, Part};
+use crate::table::{Table, TableColumn};
 
 /// How a column of the rows fits one of the table.
 #[derive(Debug, Clone, PartialEq, Eq)]

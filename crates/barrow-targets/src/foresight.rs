@@ -6,10 +6,10 @@ use barrow_core::reason::Code;
 use barrow_core::values::Cell;
 
 use crate::encoded::EncodedBatch;
-use crate::servers::encoded_rows::Run;
-use crate::table::Table;
 use crate::encoded::Encoder;
 use crate::job::{Part, Refusal};
+use crate::servers::encoded_rows::Run;
+use crate::table::Table;
 
 /// What finds the rows of a batch that the tables would refuse.
 #[derive(Default)]

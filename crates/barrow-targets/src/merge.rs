@@ -1,9 +1,9 @@
 //! SQL that merges rows from a table where they were put down into the one they are
 //! for: rows whose key is there are updated where they differ, and others inserted.
 
-use crate::job::Part;
 use crate::dialect::{Dialect, MergeParts};
 use crate::error::Error;
+use crate::job::Part;
 use barrow_core::types::Type;
 use barrow_core::visible::visible;
 

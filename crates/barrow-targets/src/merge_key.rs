@@ -2,9 +2,9 @@
 
 use barrow_core::visible::visible;
 
-use crate::job::Part;
 use crate::dialect::Dialect;
 use crate::error::Error;
+use crate::job::Part;
 
 /// Holds a part's key against the sets of columns that are unique in its table.
 ///

@@ -11,8 +11,8 @@ use barrow_core::flow::Batch;
 use barrow_core::types::Type;
 use barrow_core::values::shown;
 
-use crate::job::Part;
 use crate::encoded::EncodedBatch;
+use crate::job::Part;
 use crate::table::Table;
 
 /// The columns of a part that name rows of the same table, and those that they name.

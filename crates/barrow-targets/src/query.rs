@@ -42,7 +42,11 @@ impl Select {
 
     fn sql(&self, dialect: Dialect) -> String {
         let names: Vec<String> = self.columns.iter().map(|c| dialect.quoted(c)).collect();
-        let mut sql = format!("SELECT {} FROM {}", names.join(", "), dialect.table(&self.table));
+        let mut sql = format!(
+            "SELECT {} FROM {}",
+            names.join(", "),
+            dialect.table(&self.table)
+        );
         // A comment at the end of the condition is not to hide the parenthesis.
         if let Some(condition) = &self.condition {
             sql += &format!(" WHERE ({condition}\n)");

@@ -8,19 +8,22 @@ use crate::place::Place;
 use crate::session::Session;
 use crate::{mariadb, postgres, sqlite};
 
+/// Opens a database. A file that is missing is made only with the flag.
+type Open = fn(&Place, bool) -> Result<Box<dyn Session>, Error>;
+
 /// A kind of database.
 #[derive(Debug)]
 pub struct Kind {
     /// What its addresses start with.
     pub schemes: &'static [&'static str],
-    /// Its name on the command line.
+    /// Its name where people choose a kind of database.
     pub word: &'static str,
     /// Its SQL.
     pub dialect: Dialect,
     /// Whether it is a file, and not a server.
     pub is_file: bool,
     /// Opens one. A file that is missing is made only with the flag.
-    pub open: fn(&Place, bool) -> Result<Box<dyn Session>, Error>,
+    pub open: Open,
     /// What finds the rows that the tables of one that is still to be made would refuse.
     pub foresight_of_new: fn(&Job) -> Result<Foresight, Error>,
 }
@@ -66,9 +69,10 @@ fn misplaced() -> Error {
     Error::new("the address is of another kind of database; please report this")
 }
 
-/// The SQL of the kind of database that has this word on the command line.
+/// The SQL of the kind of database that has this word or scheme.
 pub fn dialect(word: &str) -> Option<Dialect> {
-    let found = KINDS.iter().find(|kind| kind.word == word);
+    let is_it = |kind: &&Kind| kind.word == word || kind.schemes.contains(&word);
+    let found = KINDS.iter().find(is_it);
     found.map(|kind| kind.dialect)
 }
 
@@ -78,7 +82,11 @@ mod tests {
 
     #[test]
     fn every_kind_has_schemes_and_a_word_of_its_own() {
-        let mut schemes: Vec<&str> = KINDS.iter().flat_map(|kind| kind.schemes).copied().collect();
+        let mut schemes: Vec<&str> = KINDS
+            .iter()
+            .flat_map(|kind| kind.schemes)
+            .copied()
+            .collect();
         let mut words: Vec<&str> = KINDS.iter().map(|kind| kind.word).collect();
         for all in [&mut schemes, &mut words] {
             let count = all.len();

@@ -112,6 +112,12 @@ pub trait Session {
     /// Nothing is left of it, and the session is handed back.
     fn begin<'s>(&'s mut self, job: &Job) -> Result<Box<dyn Load<'s> + 's>, NotBegun<'s>>;
 
+    /// Rolls back what is open, if anything is.
+    ///
+    /// # Errors
+    /// The connection is gone.
+    fn roll_back(&mut self) -> Result<(), Error>;
+
     /// Puts the tables that were loaded beside others into their places, all or none, once
     /// their load is committed.
     ///

@@ -48,12 +48,10 @@ impl Url {
         };
         let found = KINDS.iter().find(|kind| kind.schemes.contains(&scheme));
         match found {
-            Some(kind) if kind.is_file && matches!(rest, "" | "//") => {
-                Err(Error::spec(format!(
-                    "the address {scheme}: lacks the path of its file"
-                ))
-                .advice(format!("say which file, such as {scheme}:market.db")))
-            }
+            Some(kind) if kind.is_file && matches!(rest, "" | "//") => Err(Error::spec(format!(
+                "the address {scheme}: lacks the path of its file"
+            ))
+            .advice(format!("say which file, such as {scheme}:market.db"))),
             Some(kind) => Ok(Url {
                 kind,
                 place: match kind.is_file {

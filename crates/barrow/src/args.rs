@@ -1,9 +1,14 @@
 //! The command line.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use barrow_core::words::{Mode, Tolerance};
-use barrow_targets::Dialect;
+use barrow_run::Overrides;
+use barrow_run::export::Out as OutRequest;
+use barrow_run::export::files::Destination;
+use barrow_run::export::output::Parting;
+use barrow_targets::registry::KINDS;
+use clap::builder::{PossibleValue, PossibleValuesParser};
 use clap::{Parser, Subcommand, ValueEnum};
 
 /// Describe a flat file once, then check it, load it and keep what would not load.
@@ -41,6 +46,24 @@ pub enum Command {
     Demo(Demo),
 }
 
+impl Command {
+    /// Whether the result is written as JSON.
+    pub fn reports_json(&self) -> bool {
+        let report = match self {
+            Command::Load(load) => load.common.report,
+            Command::Draft(draft) => draft.report,
+            Command::Check(check) => check.common.report,
+            Command::Peek(peek) => peek.report,
+            Command::Export(export) => export.report,
+            Command::Convert(convert) => convert.report,
+            Command::Mend(mend) => mend.report,
+            Command::Ledger(ledger) => ledger.report,
+            Command::Ddl(_) | Command::Demo(_) => Report::Text,
+        };
+        report == Report::Json
+    }
+}
+
 /// `barrow load`
 #[derive(Debug, clap::Args)]
 #[command(
@@ -56,7 +79,7 @@ pub struct Load {
     #[arg(value_name = "FILE")]
     pub files: Vec<String>,
     #[command(flatten)]
-    pub shared: Shared,
+    pub common: Common,
     /// What becomes of the rows that the table has
     #[arg(long, value_name = "MODE")]
     pub mode: Option<ModeWord>,
@@ -141,6 +164,25 @@ pub struct Out {
     /// Write the files' names to this file, one a line, as @LIST reads them
     #[arg(long, value_name = "FILE")]
     pub list: Option<PathBuf>,
+}
+
+impl Out {
+    /// The same as a request.
+    pub fn request(&self) -> OutRequest {
+        OutRequest {
+            destination: match self.output == Path::new("-") {
+                true => Destination::Stdout,
+                false => Destination::Path(self.output.clone()),
+            },
+            overwrites: self.overwrite,
+            parting: Parting {
+                rows: self.split_rows,
+                size: self.split_size,
+                by: self.split_by.clone(),
+            },
+            list: self.list.clone(),
+        }
+    }
 }
 
 fn size(text: &str) -> Result<u64, String> {
@@ -241,7 +283,7 @@ pub struct Ledger {
 
 /// Options that most commands share.
 #[derive(Debug, clap::Args)]
-pub struct Shared {
+pub struct Common {
     /// The database, such as sqlite:market.db
     #[arg(long, value_name = "URL")]
     pub database: Option<String>,
@@ -260,6 +302,22 @@ pub struct Shared {
     pub quiet: bool,
 }
 
+impl Common {
+    /// What wins over the spec.
+    pub fn overrides(&self) -> Overrides {
+        Overrides {
+            database: self.database.clone(),
+            table: self.table.clone(),
+            ..Overrides::default()
+        }
+    }
+
+    /// How many threads read values, where it is said.
+    pub fn threads(&self) -> Option<usize> {
+        self.threads.map(usize::from)
+    }
+}
+
 /// `barrow draft`
 #[derive(Debug, clap::Args)]
 #[command(
@@ -268,7 +326,7 @@ a comment; one that begins with ! says what was not plain, and how to have it ot
 are printed too, on standard error."
 )]
 pub struct Draft {
-    /// The files: paths, globs, or @LIST; those of the spec with --like or --update
+    /// The files: paths, globs, or @LIST; those of the spec with --compare or --update
     #[arg(value_name = "FILE", required_unless_present_any = ["compare", "update"])]
     pub files: Vec<String>,
     /// Compare the files with this spec, and say what has changed: exit code 4 if they differ
@@ -289,7 +347,7 @@ pub struct Draft {
     /// Take each line as one text, whatever is in it
     #[arg(long, conflicts_with_all = ["compare", "update", "tight"])]
     pub lines: bool,
-    /// How to say what --like or --update found
+    /// How to say what --compare or --update found
     #[arg(
         long,
         value_name = "FORM",
@@ -321,7 +379,7 @@ pub struct Check {
     #[arg(value_name = "FILE")]
     pub files: Vec<String>,
     #[command(flatten)]
-    pub shared: Shared,
+    pub common: Common,
     /// How many rejects a load may have and still be committed: 50, or 0.5%
     #[arg(long, value_name = "NUMBER", value_parser = Tolerance::parse)]
     pub max_rejects: Option<Tolerance>,
@@ -348,34 +406,22 @@ pub struct Ddl {
     #[arg(long, value_name = "NAME")]
     pub table: Option<String>,
     /// The kind of SQL, where there is no database to go by
-    #[arg(long = "for", value_name = "DATABASE", conflicts_with = "database")]
-    pub dialect: Option<DialectWord>,
+    #[arg(long = "for", value_name = "DATABASE", conflicts_with = "database", value_parser = dialects())]
+    pub dialect: Option<String>,
     /// Print what would make the table that is there fit
     #[arg(long)]
     pub alter: bool,
 }
 
-/// A kind of database.
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub enum DialectWord {
-    /// SQLite
-    Sqlite,
-    /// PostgreSQL
-    #[value(alias = "postgresql")]
-    Postgres,
-    /// MariaDB and MySQL
-    #[value(alias = "mysql")]
-    Mariadb,
-}
-
-impl From<DialectWord> for Dialect {
-    fn from(word: DialectWord) -> Dialect {
-        match word {
-            DialectWord::Sqlite => barrow_targets::sqlite::DIALECT,
-            DialectWord::Postgres => barrow_targets::postgres::DIALECT,
-            DialectWord::Mariadb => barrow_targets::mariadb::DIALECT,
-        }
-    }
+/// The kinds of SQL that there are.
+fn dialects() -> PossibleValuesParser {
+    let value = |kind: &barrow_targets::registry::Kind| {
+        let aliases = kind.schemes.iter().filter(|scheme| **scheme != kind.word);
+        PossibleValue::new(kind.word)
+            .help(kind.dialect.name())
+            .aliases(aliases.copied().collect::<Vec<_>>())
+    };
+    PossibleValuesParser::new(KINDS.iter().map(value))
 }
 
 /// `barrow peek`

@@ -1,10 +1,11 @@
 //! `barrow`: bulk loads delimited and fixed-width files into databases.
+//!
+//! Arguments become a request to [`barrow_run`], and its report is printed: nothing is
+//! decided here.
 
 mod args;
 mod commands;
-mod failure;
-mod loading;
-mod outgoing;
+mod exit;
 mod view;
 
 use std::process::ExitCode;
@@ -28,11 +29,11 @@ fn main() -> ExitCode {
         Command::Ledger(ledger) => commands::ledger::run(ledger),
         Command::Demo(demo) => commands::demo::run(demo),
     };
-    match outcome {
-        Ok(code) => code,
-        Err(failure) => {
-            view::failure::show(&failure);
-            failure.exit_code()
+    outcome.unwrap_or_else(|error| {
+        view::failure::show(&error);
+        if args.command.reports_json() {
+            view::failure::print_json(&error);
         }
-    }
+        exit::of_error(&error)
+    })
 }

@@ -3,9 +3,9 @@
 use std::collections::HashMap;
 
 use super::{Counts, FILES, File, Outcome, RUNS, Run, tables};
-use crate::session::Session;
 use crate::asking::{Value, marks};
 use crate::error::Error;
+use crate::session::Session;
 
 /// An id has so many characters.
 const ID: usize = 12;

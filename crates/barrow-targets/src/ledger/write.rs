@@ -3,9 +3,9 @@
 use barrow_core::source::content::hash_of;
 
 use super::{Counts, FILES, File, Outcome, RUNS, Run, tables};
-use crate::session::Session;
 use crate::asking::Value;
 use crate::error::{Error, ErrorKind};
+use crate::session::Session;
 
 /// Writes a run: anew, or what has changed of it.
 ///
@@ -126,7 +126,9 @@ fn write(
             changed.iter().chain(kept).map(|(_, v)| v.clone()).collect(),
         )
     };
-    target.execute(&sql, &values, "writing the ledger").map(drop)
+    target
+        .execute(&sql, &values, "writing the ledger")
+        .map(drop)
 }
 
 /// Notes that the rows of all runs but this one are no longer in the table. Returns how many

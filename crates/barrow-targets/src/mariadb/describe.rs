@@ -6,8 +6,8 @@ use mysql::prelude::Queryable;
 use mysql::{Conn, Row};
 
 use super::DIALECT;
-use super::types::Declared;
 use super::errors::explained;
+use super::types::Declared;
 use crate::error::Error;
 use crate::job::{Column, Part};
 use crate::servers::load::ServerTable;

@@ -16,8 +16,8 @@ use barrow_core::values::notation::{clock_digits, day_digits, put_clock, put_dec
 use barrow_core::values::{Cell, Day, decimal, shown};
 
 use super::types::{Declared, Wire};
-use crate::servers::encoded_rows::Fault;
 use crate::decimal_scaling::{float, micros, narrow, scaled, with_scale};
+use crate::servers::encoded_rows::Fault;
 
 /// How one column's cells become fields; chosen once.
 #[derive(Debug, Clone)]

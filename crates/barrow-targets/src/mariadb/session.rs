@@ -174,6 +174,10 @@ impl Session for MariaDb {
         load::begin(self, job)
     }
 
+    fn roll_back(&mut self) -> Result<(), Error> {
+        self.roll_back_open()
+    }
+
     fn put_in_place(&mut self, swaps: &[Swap]) -> Result<(), Error> {
         begin::put_in_place(self, swaps)?;
         self.made.clear();

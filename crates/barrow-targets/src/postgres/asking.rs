@@ -66,7 +66,12 @@ pub fn query(
 }
 
 /// Runs a statement, and returns how many rows it changed.
-pub fn execute(client: &mut Client, sql: &str, values: &[Value], doing: &str) -> Result<u64, Error> {
+pub fn execute(
+    client: &mut Client,
+    sql: &str,
+    values: &[Value],
+    doing: &str,
+) -> Result<u64, Error> {
     let sql = DIALECT.marked(sql);
     let told = client.execute(&sql, &parameters(values));
     told.map_err(|e| explained(&e, doing))

@@ -13,8 +13,8 @@ use postgres::{Client, Statement};
 
 use super::DIALECT;
 use super::encode::Field;
-use super::keys::{Array, Keys};
 use super::errors::explained;
+use super::keys::{Array, Keys};
 use crate::error::Error;
 use crate::servers::encoded_rows::Run;
 

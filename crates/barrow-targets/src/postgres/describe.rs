@@ -5,8 +5,8 @@ use barrow_core::words::Mode;
 use postgres::Client;
 
 use super::DIALECT;
-use super::types::Declared;
 use super::errors::explained;
+use super::types::Declared;
 use crate::error::Error;
 use crate::job::{Column, Part};
 use crate::servers::load::ServerTable;

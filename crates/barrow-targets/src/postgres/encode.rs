@@ -9,8 +9,8 @@ use barrow_core::types::Type;
 use barrow_core::values::{Cell, shown};
 
 use super::types::Wire;
-use crate::servers::encoded_rows::Fault;
 use crate::decimal_scaling::{float, micros, narrow, scaled, with_scale};
+use crate::servers::encoded_rows::Fault;
 
 /// How one column's cells become fields; chosen once.
 #[derive(Debug, Clone, Copy)]

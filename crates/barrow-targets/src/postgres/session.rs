@@ -139,6 +139,10 @@ impl Session for Postgres {
         load::begin(self, job)
     }
 
+    fn roll_back(&mut self) -> Result<(), Error> {
+        self.roll_back_open()
+    }
+
     fn put_in_place(&mut self, swaps: &[Swap]) -> Result<(), Error> {
         let doing = "putting the new table into the old one's place";
         let sql = swaps.iter().map(begin::swap);
@@ -267,8 +271,9 @@ impl ServerSession for Postgres {
         if self.client.is_closed() {
             // The server rolls back by itself what it has lost the connection to.
             let gone = format!("the connection to {} is gone", self.server);
-            return Err(Error::new(gone)
-                .advice("the server rolls back by itself what was not committed"));
+            return Err(
+                Error::new(gone).advice("the server rolls back by itself what was not committed")
+            );
         }
         if !self.is_open {
             return Ok(());

@@ -6,9 +6,9 @@ use std::sync::Arc;
 use barrow_core::flow::Batch;
 use barrow_core::reason::Code;
 
-use crate::job::Refusal;
 use crate::encoded::{self, EncodedBatch, EncodedPart, not_encoded};
 use crate::error::Error;
+use crate::job::Refusal;
 
 /// A batch's good rows in a server's form.
 #[derive(Debug, Default)]

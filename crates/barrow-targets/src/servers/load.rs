@@ -391,9 +391,10 @@ pub fn fits(
 ) -> Result<(), Error> {
     fit::check(part, found.table())?;
     found.can_be_loaded(mode, part)?;
-    let misfit = part.columns.iter().find(|column| {
-        found.table().column(&column.name).is_some() && !found.takes(column)
-    });
+    let misfit = part
+        .columns
+        .iter()
+        .find(|column| found.table().column(&column.name).is_some() && !found.takes(column));
     if let Some(column) = misfit {
         return Err(cannot_send(column, found));
     }

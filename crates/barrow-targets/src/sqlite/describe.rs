@@ -118,8 +118,7 @@ fn own_parents(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Own
     let mut last = None;
     let mut found: Vec<OwnParents> = Vec::new();
     while let Some(row) = rows.next()? {
-        let (id, from, to): (i64, String, Option<String>) =
-            (row.get(0)?, row.get(1)?, row.get(2)?);
+        let (id, from, to): (i64, String, Option<String>) = (row.get(0)?, row.get(1)?, row.get(2)?);
         if last.replace(id) != Some(id) {
             found.push(OwnParents::default());
         }

@@ -14,9 +14,9 @@ use super::encode::Encoding;
 use super::errors::explained;
 use crate::encoded::{EncodedBatch, EncodedPart, Slot, not_encoded};
 use crate::error::Error;
+use crate::job::{Part, Refusal};
 use crate::order::Order;
 use crate::table::Table;
-use crate::job::{Part, Refusal};
 
 /// Rows in one statement. Measured in a bare loop over 3,000,000 rows of 10
 /// columns, in one run each: 4 to 16 rows are the fastest; 1 takes 1.1 times as

@@ -200,12 +200,13 @@ impl SqliteLoad<'_> {
 
     fn take_back(&self) -> Result<Vec<u64>, Error> {
         self.sqlite.roll_back_open()?;
-        let rows = self.tables.iter().map(|table| {
-            match kind_of(&self.sqlite.connection, &table.name)? {
-                Some(_) => self.sqlite.count(&table.name),
-                None => Ok(0),
-            }
-        });
+        let rows =
+            self.tables.iter().map(
+                |table| match kind_of(&self.sqlite.connection, &table.name)? {
+                    Some(_) => self.sqlite.count(&table.name),
+                    None => Ok(0),
+                },
+            );
         rows.collect()
     }
 

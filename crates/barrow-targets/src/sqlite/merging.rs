@@ -6,15 +6,15 @@ use barrow_core::reason::Code;
 use rusqlite::Connection;
 
 use super::DIALECT;
-use super::insert::{Inserter, Stopped, Why, stopped};
 use super::errors::explained;
+use super::insert::{Inserter, Stopped, Why, stopped};
 use crate::encoded::EncodedBatch;
 use crate::error::Error;
 use crate::isolate::{PieceSize, Refused, Tried, isolate};
+use crate::job::{Part, Refusal};
 use crate::merge::{self, Merged, Merging, Statements};
 use crate::order::Order;
 use crate::table::Table;
-use crate::job::{Part, Refusal};
 
 /// What merges the rows of one kind.
 pub struct Merger {

@@ -14,8 +14,8 @@ use rusqlite::functions::{Context, FunctionFlags};
 use rusqlite::{Connection, OptionalExtension};
 
 use super::DIALECT;
-use super::raw::put;
 use super::errors::explained;
+use super::raw::put;
 use crate::error::Error;
 use crate::query::Select;
 use crate::query_rows::RawRows;

@@ -118,9 +118,12 @@ impl Session for Sqlite {
     }
 
     fn about(&mut self, tables: &[&str]) -> Result<About, Error> {
-        let rights = tables
-            .iter()
-            .map(|table| Ok(Rights::all(table, kind_of(&self.connection, table)?.is_some())));
+        let rights = tables.iter().map(|table| {
+            Ok(Rights::all(
+                table,
+                kind_of(&self.connection, table)?.is_some(),
+            ))
+        });
         let read_only = self.connection.is_readonly("main").unwrap_or(false);
         Ok(About {
             server: format!("SQLite {}", rusqlite::version()),
@@ -179,6 +182,10 @@ impl Session for Sqlite {
 
     fn begin<'s>(&'s mut self, job: &Job) -> Result<Box<dyn Load<'s> + 's>, NotBegun<'s>> {
         load::begin(self, job)
+    }
+
+    fn roll_back(&mut self) -> Result<(), Error> {
+        self.roll_back_open()
     }
 
     fn query_columns(&mut self, query: &Query) -> Result<Vec<(String, Type)>, Error> {

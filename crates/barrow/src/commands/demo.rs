@@ -8,8 +8,8 @@ use barrow_core::rejects::NOTE;
 use barrow_core::visible::visible_path;
 use owo_colors::OwoColorize;
 
-use crate::args::Demo;
-use crate::failure::Failure;
+use crate::args;
+use barrow_run::Error;
 
 /// The demo's files, inside the program.
 const FILES: &[(&str, &[u8])] = &[
@@ -182,7 +182,7 @@ const FAULTY: &str = "A file with one of every fault, checked: header, spec and 
 const KEYED: &str = "sqlite:market.db";
 
 /// Lays it out and runs the tour.
-pub fn run(args: &Demo) -> Result<ExitCode, Failure> {
+pub fn run(args: &args::Demo) -> Result<ExitCode, Error> {
     lay_out(&args.folder)?;
     let shown = visible_path(&args.folder);
     anstream::println!("The Tansy Lane produce market is laid out in {shown}\n");
@@ -208,16 +208,16 @@ pub fn run(args: &Demo) -> Result<ExitCode, Failure> {
     Ok(ExitCode::SUCCESS)
 }
 
-fn lay_out(folder: &Path) -> Result<(), Failure> {
+fn lay_out(folder: &Path) -> Result<(), Error> {
     let shown = || visible_path(folder);
     let holds_something = fs::read_dir(folder).is_ok_and(|mut files| files.next().is_some());
     if holds_something {
-        return Err(Failure::wrong(
+        return Err(Error::request(
             format!("{} is there already, and not empty", shown()),
             "name a new folder: barrow demo FOLDER",
         ));
     }
-    let failed = |e| Failure::not_done(format!("{}: {e}", shown()));
+    let failed = |e| Error::failed(format!("{}: {e}", shown()));
     fs::create_dir_all(folder).map_err(failed)?;
     for (name, bytes) in FILES {
         fs::write(folder.join(name), bytes).map_err(failed)?;
@@ -225,10 +225,9 @@ fn lay_out(folder: &Path) -> Result<(), Failure> {
     Ok(())
 }
 
-fn make_keyed_table(folder: &Path) -> Result<(), Failure> {
+fn make_keyed_table(folder: &Path) -> Result<(), Error> {
     let url = barrow_targets::Url::parse(KEYED, folder, |_| None)?;
-    barrow_targets::run_script(
-        &url,
+    url.open(true)?.script(
         "CREATE TABLE late_deliveries (
            delivery_id BIGINT PRIMARY KEY, grower VARCHAR(40), placed_on DATE,
            weight_kg DECIMAL(6,2), organic BOOLEAN, grade CHAR(1));",
@@ -247,13 +246,13 @@ fn as_typed(arguments: &[&str]) -> String {
 }
 
 /// Corrects two of the records that the last load kept beside, and returns its run.
-fn correct(folder: &Path) -> Result<String, Failure> {
+fn correct(folder: &Path) -> Result<String, Error> {
     let rejects = folder.join("rejects");
-    let failed = |e| Failure::not_done(format!("correcting rejects: {e}"));
+    let failed = |e| Error::failed(format!("correcting rejects: {e}"));
     let kept = fs::read_dir(&rejects).map_err(failed)?;
     let mut runs = kept.filter_map(|entry| Some(entry.ok()?.path()));
     let run = runs.find(|run| run.join(NOTE).is_file() && run.join("faults.csv").is_file());
-    let run = run.ok_or_else(|| Failure::not_done("the tour's rejects are gone"))?;
+    let run = run.ok_or_else(|| Error::failed("the tour's rejects are gone"))?;
     let file = run.join("faults.csv");
     let bytes = fs::read(&file).map_err(failed)?;
     let mut corrected = Vec::with_capacity(bytes.len());
@@ -272,8 +271,8 @@ fn correct(folder: &Path) -> Result<String, Failure> {
 }
 
 /// Runs one command as a person would, so that what is shown is what they see.
-fn step(folder: &Path, arguments: &[&str]) -> Result<(), Failure> {
-    let failed = |e| Failure::not_done(format!("running the tour: {e}"));
+fn step(folder: &Path, arguments: &[&str]) -> Result<(), Error> {
+    let failed = |e| Error::failed(format!("running the tour: {e}"));
     let program = std::env::current_exe().map_err(failed)?;
     let color = match anstream::AutoStream::choice(&std::io::stdout()) {
         anstream::ColorChoice::Never => "never",
@@ -292,7 +291,7 @@ fn step(folder: &Path, arguments: &[&str]) -> Result<(), Failure> {
     match output.status.code() {
         Some(0) => {}
         Some(code) => anstream::println!("\n  exit code {code}"),
-        None => return Err(Failure::not_done("a command of the tour was killed")),
+        None => return Err(Error::failed("a command of the tour was killed")),
     }
     Ok(())
 }

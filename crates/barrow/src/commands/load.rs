@@ -3,56 +3,43 @@
 use std::process::ExitCode;
 use std::time::Duration;
 
-use barrow_core::words::{Every, Mode};
+use barrow_run::words::counted;
+use barrow_run::{Error, Load, Overrides, Spec};
 
-use super::job::Spec;
-use crate::args::{Load, Report};
-use crate::failure::{BEYOND_TOLERANCE, Failure};
-use crate::loading::{self, Order};
-use crate::view::summary::{self, Outcome, Summary};
-use crate::view::{counted, shared};
+use crate::args;
+use crate::exit;
+use crate::view::progress::Progress;
+use crate::view::{shared, summary};
 
 /// Loads, and says what came of it.
-pub fn run(args: &Load) -> Result<ExitCode, Failure> {
-    let shared = &args.shared;
-    let mut spec = Spec::read(
-        &args.spec,
-        shared.database.as_deref(),
-        shared.table.as_deref(),
-    )?;
-    apply(args, &mut spec)?;
-    let files = spec.files(&args.files)?;
-    mention_remarks(&spec, shared.quiet);
-    let url = spec.url(shared.database.as_deref())?;
-    let order = Order {
-        job: spec.job_in(shared.table.as_deref(), url.dialect())?,
-        url: &url,
-        rejects: match &args.rejects {
-            Some(folder) => folder.clone(),
-            None => spec.base.join(&spec.plan.rejects.folder),
-        },
-        again: args.again,
-        patience: Duration::from_secs(args.lock_wait.into()),
-        shared,
-        spec: &spec,
+pub fn run(args: &args::Load) -> Result<ExitCode, Error> {
+    let common = &args.common;
+    let overrides = Overrides {
+        mode: args.mode.map(Into::into),
+        max_rejects: args.max_rejects,
+        ..common.overrides()
     };
+    let spec = Spec::open(&args.spec, &overrides)?;
+    mention_remarks(&spec, common.quiet);
+    let mut progress = Progress::new(common.quiet);
+    let load = Load::new(&spec)
+        .files(args.files.clone())
+        .rejects(args.rejects.clone())
+        .again(args.again)
+        .patience(Duration::from_secs(args.lock_wait.into()))
+        .threads(common.threads())
+        .observe(&mut progress);
     if args.share {
-        return share(args, &order, files);
+        return share(load, &spec, args);
     }
-    let mut loaded = loading::load(&order, files)?;
-    loaded.dispose(&order);
-    let summary = loaded.summary;
-    match shared.report {
-        Report::Text => summary::print_text(&summary)?,
-        Report::Json => summary::print_json(&summary)?,
-    }
-    Ok(code(&summary))
+    let summary = load.run()?;
+    summary::print(&summary, common.report)?;
+    Ok(exit::of_load(&summary))
 }
 
 /// Says how many remarks of a draft nobody has taken out of the spec.
 fn mention_remarks(spec: &Spec, is_quiet: bool) {
-    let is_remark = |line: &&str| line.trim_start().starts_with("# ! ");
-    let count = spec.text.lines().filter(is_remark).count() as u64;
+    let count = spec.remarks();
     if count > 0 && !is_quiet {
         anstream::eprintln!(
             "{} still has {} of its draft, marked with !",
@@ -62,51 +49,14 @@ fn mention_remarks(spec: &Spec, is_quiet: bool) {
     }
 }
 
-fn share(
-    args: &Load,
-    order: &Order<'_>,
-    files: Vec<barrow_core::source::SourceFile>,
-) -> Result<ExitCode, Failure> {
-    let (found, ended) = loading::share::share(order, files);
+fn share(load: Load<'_>, spec: &Spec, args: &args::Load) -> Result<ExitCode, Error> {
+    let (found, ended) = load.share();
     if ended.is_ok() || !found.loads.is_empty() {
-        shared::print(order, &found.loads, &found.skipped, args.shared.report)?;
+        shared::print(spec, &found, args.common.report)?;
     }
     ended?;
-    let unlike = |load: &&Summary| code(load) != ExitCode::SUCCESS;
-    Ok(found
-        .loads
-        .iter()
-        .find(unlike)
-        .map_or(ExitCode::SUCCESS, code))
-}
-
-/// The exit code of a load that was done or undone.
-pub fn code(summary: &Summary) -> ExitCode {
-    match summary.outcome {
-        Outcome::Kept if summary.disposed.iter().any(|d| d.failed) => ExitCode::FAILURE,
-        // What is still wrong is what the mend was for.
-        Outcome::Kept if summary.mended.as_ref().is_some_and(|m| m.still_open > 0) => {
-            ExitCode::from(BEYOND_TOLERANCE)
-        }
-        Outcome::Kept if summary.left_whole.is_empty() => ExitCode::SUCCESS,
-        Outcome::Kept | Outcome::BeyondTolerance { .. } => ExitCode::from(BEYOND_TOLERANCE),
-        Outcome::TotalsDiffer { .. } => ExitCode::FAILURE,
-    }
-}
-
-/// What the command line says wins over the spec.
-fn apply(args: &Load, spec: &mut Spec) -> Result<(), Failure> {
-    if let Some(mode) = args.mode {
-        spec.plan.target.mode = mode.into();
-    }
-    if let Some(tolerance) = args.max_rejects {
-        spec.plan.rejects.tolerance = tolerance;
-    }
-    if spec.plan.target.mode == Mode::Replace && spec.plan.target.every != Every::All {
-        return Err(Failure::wrong(
-            "--mode replace swaps the whole table in at once, and the spec commits as it goes",
-            "say --mode truncate, or [target] commit_every = \"all\"",
-        ));
-    }
-    Ok(())
+    let mut codes = found.loads.iter().map(exit::of_load);
+    Ok(codes
+        .find(|code| *code != ExitCode::SUCCESS)
+        .unwrap_or(ExitCode::SUCCESS))
 }

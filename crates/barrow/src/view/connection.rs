@@ -3,49 +3,27 @@
 use std::io::{self, Write};
 
 use barrow_core::visible::visible;
+use barrow_run::Error;
+use barrow_run::check::Connection;
 use barrow_targets::{About, Url};
 use owo_colors::OwoColorize;
-use serde_json::{Value, json};
 
-use super::ended;
+use super::{ended, json};
 use crate::args::Report;
-use crate::failure::Failure;
 
-/// Prints a database that answers.
-pub fn print(
-    spec: &str,
-    url: &Url,
-    about: &About,
-    missing: &[String],
-    report: Report,
-) -> Result<(), Failure> {
-    match report {
-        Report::Text => ended(text(
-            spec,
-            url,
-            about,
-            missing,
-            &mut anstream::stdout().lock(),
-        )),
-        Report::Json => ended(writeln!(
-            io::stdout(),
-            "{:#}",
-            document(url, about, missing)
-        )),
-    }
-}
-
-/// Says of a file that is not there yet that a load would make it.
-pub fn print_new(spec: &str, url: &Url, report: Report) -> Result<(), Failure> {
-    match report {
-        Report::Text => ended(writeln!(
-            io::stdout(),
-            "{spec} → {url}\n\n  the file is not there yet; a load would make it"
-        )),
-        Report::Json => {
-            let document = json!({ "database": url.to_string(), "is_there": false, "missing": [] });
-            ended(writeln!(io::stdout(), "{document:#}"))
+/// Prints what a database answers.
+pub fn print(spec: &str, connection: &Connection, report: Report) -> Result<(), Error> {
+    let out = &mut anstream::stdout().lock();
+    match (report, &connection.about) {
+        (Report::Json, _) => json::print(connection),
+        (Report::Text, Some(about)) => {
+            ended(text(spec, &connection.url, about, &connection.missing, out))
         }
+        (Report::Text, None) => ended(writeln!(
+            out,
+            "{spec} → {}\n\n  the file is not there yet; a load would make it",
+            connection.url
+        )),
     }
 }
 
@@ -99,23 +77,4 @@ fn text(
                 .try_for_each(|one| writeln!(out, "    {one}"))
         }
     }
-}
-
-fn document(url: &Url, about: &About, missing: &[String]) -> Value {
-    let tables: Vec<Value> = about
-        .tables
-        .iter()
-        .map(|r| {
-            json!({
-                "table": r.table, "is_there": r.is_there, "select": r.select, "insert": r.insert,
-                "update": r.update, "delete": r.delete, "create": r.create,
-            })
-        })
-        .collect();
-    json!({
-        "database": url.to_string(), "is_there": true, "server": about.server, "user": about.user,
-        "encrypted": about.encrypted, "tables": tables,
-        "ledger": (!about.ledger.is_empty()).then(|| json!({ "is_there": about.has_ledger() })),
-        "missing": missing,
-    })
 }

@@ -1,43 +1,45 @@
-//! Shows why a command ended before its end, on standard error.
+//! Shows why something could not be done, on standard error.
 
 use std::path::Path;
 
 use barrow_core::problem::Problem;
 use barrow_core::visible::{visible_path, visible_short};
+use barrow_run::words::counted;
+use barrow_run::{Error, ErrorKind};
 use barrow_targets::secret;
 use miette::{
     GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteDiagnostic, Report, Severity,
 };
 use owo_colors::{OwoColorize, Style};
 
-use super::counted;
+use super::json;
 use super::snippet::Source;
-use crate::failure::Failure;
 
 /// How many problems of a spec are shown; one slip may be everywhere.
 const MOST: usize = 50;
 /// How many characters of a problem's words are shown.
 const LONGEST: usize = 2_000;
 
-/// Shows a failure.
-pub fn show(failure: &Failure) {
-    match failure {
-        Failure::Spec {
-            path,
-            text,
-            problems,
-        } => spec(path, text, problems),
-        Failure::ReaderGone => {}
-        Failure::Wrong { message, advice } | Failure::NotDone { message, advice } => {
-            anstream::eprintln!(
-                "{} {}",
-                "error:".red().bold(),
-                secret::hide_in_message(message)
-            );
-            if let Some(advice) = advice {
-                anstream::eprintln!("{} {}", "what to do:".bold(), secret::hide(advice));
-            }
-        }
+/// Shows an error.
+pub fn show(error: &Error) {
+    if error.kind() == ErrorKind::OutputClosed {
+        return;
+    }
+    if let Some(wrong) = error.wrong_spec() {
+        return spec(&wrong.path, &wrong.text, &wrong.problems);
+    }
+    let message = secret::hide_in_message(error.message());
+    anstream::eprintln!("{} {message}", "error:".red().bold());
+    if let Some(advice) = error.advice() {
+        anstream::eprintln!("{} {}", "what to do:".bold(), secret::hide(advice));
+    }
+}
+
+/// Prints an error as a JSON document, where a report was to be printed.
+pub fn print_json(error: &Error) {
+    if error.kind() != ErrorKind::OutputClosed {
+        // There is nobody left to tell.
+        let _ = json::print(error);
     }
 }
 

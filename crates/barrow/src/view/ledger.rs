@@ -4,53 +4,35 @@ use std::io::{self, Write};
 use std::path::Path;
 
 use barrow_core::visible::{visible, visible_path};
-use barrow_targets::Url;
+use barrow_run::Error;
+use barrow_run::ledger::{RunInFull, Runs};
+use barrow_run::words::{counted, number};
 use barrow_targets::ledger::{Counts, File, Outcome, Run};
 use jiff::civil::DateTime;
 use owo_colors::OwoColorize;
-use serde_json::{Value, json};
+use serde_json::Value;
 
-use super::{counted, cut, ended, number, time};
+use super::{cut, ended, json, time};
 use crate::args::Report;
-use crate::failure::Failure;
-
-/// Runs of a ledger, as they are listed.
-pub struct Listed<'l> {
-    /// The database.
-    pub url: &'l Url,
-    /// The runs, the newest first.
-    pub runs: &'l [Run],
-    /// Whether there is a ledger.
-    pub is_there: bool,
-    /// Whether it has older ones.
-    pub has_more: bool,
-}
 
 /// Prints runs, the newest first.
-pub fn print_runs(listed: &Listed<'_>, report: Report) -> Result<(), Failure> {
+pub fn print_runs(runs: &Runs, report: Report) -> Result<(), Error> {
     match report {
-        Report::Text => ended(list(listed, &mut anstream::stdout().lock())),
-        Report::Json => {
-            let runs: Vec<Value> = listed.runs.iter().map(run_json).collect();
-            let document = json!({
-                "database": listed.url.to_string(), "has_ledger": listed.is_there, "runs": runs,
-                "has_more": listed.has_more,
-            });
-            ended(writeln!(io::stdout(), "{document:#}"))
-        }
+        Report::Text => ended(list(runs, &mut anstream::stdout().lock())),
+        Report::Json => json::print(runs),
     }
 }
 
 /// Prints everything of one run.
-pub fn print_run(run: &Run, files: &[File], mends: &[Run], report: Report) -> Result<(), Failure> {
+pub fn print_run(run: &RunInFull, report: Report) -> Result<(), Error> {
     match report {
-        Report::Text => ended(whole(run, files, mends, &mut anstream::stdout().lock())),
-        Report::Json => {
-            let mut document = run_json(run);
-            document["files_of_the_run"] = files.iter().map(file_json).collect();
-            document["mends"] = mends.iter().map(run_json).collect();
-            ended(writeln!(io::stdout(), "{document:#}"))
-        }
+        Report::Text => ended(whole(
+            &run.run,
+            &run.files,
+            &run.mends,
+            &mut anstream::stdout().lock(),
+        )),
+        Report::Json => json::print(run),
     }
 }
 
@@ -89,9 +71,9 @@ impl Column {
     }
 }
 
-fn list(listed: &Listed<'_>, out: &mut impl Write) -> io::Result<()> {
-    let (url, runs) = (listed.url, listed.runs);
-    if !listed.is_there {
+fn list(listed: &Runs, out: &mut impl Write) -> io::Result<()> {
+    let (url, runs) = (&listed.database, &listed.runs);
+    if !listed.has_ledger {
         return writeln!(
             out,
             "{url} has no ledger yet; the first load makes one, unless [target] ledger = false"
@@ -103,7 +85,7 @@ fn list(listed: &Listed<'_>, out: &mut impl Write) -> io::Result<()> {
     writeln!(
         out,
         "{} · {}\n",
-        url.to_string().bold(),
+        url.bold(),
         counted(runs.len() as u64, "run")
     )?;
     let columns = [
@@ -325,32 +307,4 @@ fn rejects(run: &Run, mends: &[Run], out: &mut impl Write) -> io::Result<()> {
         )?;
     }
     Ok(())
-}
-
-fn counts_json(c: &Counts) -> Value {
-    json!({
-        "read": c.read, "loaded": c.loaded, "rolled_back": c.not_kept, "rejected": c.rejected,
-        "skipped": c.left_out, "repaired": c.repaired,
-    })
-}
-
-fn run_json(run: &Run) -> Value {
-    let reasons = run.reasons.as_deref().unwrap_or("[]");
-    json!({
-        "run": run.run, "outcome": run.outcome.word(), "message": run.message, "spec": run.spec,
-        "spec_hash": run.spec_hash, "table": run.table, "mode": run.mode, "who": run.who,
-        "host": run.host, "started_at": run.started_at, "ended_at": run.ended_at,
-        "files": run.files, "counts": counts_json(&run.counts), "mended": run.mended,
-        "given_up": run.given_up, "still_open": run.still_open, "mend_of": run.mend_of,
-        "rejects": run.rejects_folder, "version": run.version,
-        "reasons": serde_json::from_str::<Value>(reasons).unwrap_or_default(),
-    })
-}
-
-fn file_json(file: &File) -> Value {
-    json!({
-        "number": file.number, "path": file.path, "bytes": file.bytes, "content": file.content,
-        "outcome": file.outcome.word(), "committed_to": file.committed_to,
-        "counts": counts_json(&file.counts),
-    })
 }

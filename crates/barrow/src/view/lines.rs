@@ -5,37 +5,24 @@ use std::ops::Range;
 
 use barrow_core::look::{Line, Place, RecordAt};
 use barrow_core::visible::visible;
+use barrow_run::Error;
+use barrow_run::peek::Lines;
+use barrow_run::words::number;
 use owo_colors::OwoColorize;
-use serde_json::json;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
-use super::{ended, number};
+use super::{ended, json};
 use crate::args::Report;
-use crate::failure::Failure;
-
-/// Lines of a file, one of them perhaps looked at closely.
-pub struct LinesView {
-    pub file: String,
-    /// The line that was asked for.
-    pub at: Option<u64>,
-    pub lines: Vec<Line>,
-    /// The record that has it.
-    pub record: Option<RecordAt>,
-    /// Whether a spec reads the file.
-    pub by_spec: bool,
-    /// Whether fields have a set width, so that a ruler counts places.
-    pub by_width: bool,
-}
 
 /// Prints them.
-pub fn print(view: &LinesView, report: Report) -> Result<(), Failure> {
+pub fn print(view: &Lines, report: Report) -> Result<(), Error> {
     match report {
-        Report::Json => ended(writeln!(io::stdout(), "{:#}", document(view))),
+        Report::Json => json::print(view),
         Report::Text => ended(text(view, &mut anstream::stdout().lock())),
     }
 }
 
-fn text(view: &LinesView, out: &mut impl Write) -> io::Result<()> {
+fn text(view: &Lines, out: &mut impl Write) -> io::Result<()> {
     writeln!(out, "{}{}\n", view.file.bold(), place(view))?;
     let digits = view
         .lines
@@ -60,7 +47,7 @@ fn text(view: &LinesView, out: &mut impl Write) -> io::Result<()> {
     Ok(())
 }
 
-fn place(view: &LinesView) -> String {
+fn place(view: &Lines) -> String {
     match (view.at, &view.record) {
         (Some(line), Some(record)) if record.first_line < line => format!(
             ", line {}: record {}, which starts on line {}",
@@ -127,7 +114,7 @@ impl Drawn {
 
 /// A line folded to the width, with a ruler and what is wrong under it.
 fn close(
-    view: &LinesView,
+    view: &Lines,
     line: &Line,
     label: &str,
     width: usize,
@@ -223,25 +210,6 @@ fn cut(text: &str, width: usize) -> String {
         .take(width.saturating_sub(1))
         .chain(['…'])
         .collect()
-}
-
-fn document(view: &LinesView) -> serde_json::Value {
-    let lines: Vec<_> = view
-        .lines
-        .iter()
-        .map(|l| json!({ "line": l.number, "shown": l.shown }))
-        .collect();
-    let record = view.record.as_ref().map(|record| {
-        let fields = record.fields.iter().map(|f| {
-            json!({ "field": f.field, "column": f.column, "start": f.start, "length": f.length,
-                    "troubles": f.troubles })
-        });
-        json!({
-            "record": record.record, "first_line": record.first_line,
-            "fields": fields.collect::<Vec<_>>(), "troubles": record.troubles,
-        })
-    });
-    json!({ "file": view.file, "at": view.at, "lines": lines, "record": record })
 }
 
 #[cfg(test)]

@@ -1,19 +1,22 @@
 //! What people see.
 
+pub mod columns;
 pub mod connection;
+pub mod draft;
+pub mod export;
 pub mod failure;
+pub mod json;
 pub mod ledger;
 pub mod lines;
 pub mod progress;
 pub mod records;
 pub mod shared;
-pub mod sides;
 mod snippet;
 pub mod summary;
 
 use std::io;
 
-use crate::failure::Failure;
+use barrow_run::Error;
 
 /// More characters than any line has.
 const UNCUT: usize = 1 << 30;
@@ -34,11 +37,11 @@ pub fn is_cut() -> bool {
 }
 
 /// A reader of standard output that goes away is no failure.
-pub fn ended(written: io::Result<()>) -> Result<(), Failure> {
+pub fn ended(written: io::Result<()>) -> Result<(), Error> {
     match written {
-        Err(e) if e.kind() != io::ErrorKind::BrokenPipe => Err(Failure::not_done(format!(
-            "writing to standard output: {e}"
-        ))),
+        Err(e) if e.kind() != io::ErrorKind::BrokenPipe => {
+            Err(Error::failed(format!("writing to standard output: {e}")))
+        }
         _ => Ok(()),
     }
 }
@@ -49,24 +52,6 @@ pub fn cut(value: &str, most: usize) -> String {
         Some((end, _)) => format!("{}…", &value[..end]),
         None => value.to_string(),
     }
-}
-
-/// A number with its digits in groups of three: `1,204,331`.
-pub fn number(n: u64) -> String {
-    let digits = n.to_string();
-    let mut out = String::with_capacity(digits.len() + digits.len() / 3);
-    for (i, digit) in digits.chars().enumerate() {
-        if i > 0 && (digits.len() - i).is_multiple_of(3) {
-            out.push(',');
-        }
-        out.push(digit);
-    }
-    out
-}
-
-/// `1 record`, `2 records`.
-pub fn counted(n: u64, word: &str) -> String {
-    format!("{} {word}{}", number(n), if n == 1 { "" } else { "s" })
 }
 
 /// A time as people say it: `40 ms`, `1.9 s`, `3 min 20 s`.
@@ -80,13 +65,14 @@ pub fn time(time: std::time::Duration) -> String {
 
 #[cfg(test)]
 mod tests {
+    use std::time::Duration;
+
     use super::*;
 
     #[test]
-    fn numbers_are_grouped() {
-        assert_eq!(number(0), "0");
-        assert_eq!(number(999), "999");
-        assert_eq!(number(1_204_331), "1,204,331");
-        assert_eq!(counted(1, "record"), "1 record");
+    fn times_are_said_as_people_say_them() {
+        assert_eq!(time(Duration::from_millis(40)), "40 ms");
+        assert_eq!(time(Duration::from_millis(1_940)), "1.9 s");
+        assert_eq!(time(Duration::from_secs(200)), "3 min 20 s");
     }
 }

@@ -1,64 +1,88 @@
-//! A progress bar, where standard error is a terminal.
+//! A progress bar, where standard error is a terminal, and what people should know at once.
 
 use std::io::IsTerminal;
 
-use barrow_core::source::SourceFile;
+use barrow_run::Observer;
+use barrow_run::words::number;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
-
-use super::number;
+use owo_colors::OwoColorize;
 
 /// How far a run has got.
-pub struct Progress(Option<ProgressBar>);
+pub struct Progress {
+    /// Whether nothing is said.
+    is_quiet: bool,
+    /// What is counted, in the plural.
+    things: &'static str,
+    bar: Option<ProgressBar>,
+}
 
 impl Progress {
-    /// For these files; nothing is shown where nobody looks.
-    pub fn new(files: &[SourceFile], quiet: bool) -> Progress {
-        if quiet || !std::io::stderr().is_terminal() {
-            return Progress(None);
+    /// For records; nothing is shown where nobody looks.
+    pub fn new(is_quiet: bool) -> Progress {
+        Progress {
+            is_quiet,
+            things: "records",
+            bar: None,
         }
-        let sizes: Option<Vec<u64>> = files.iter().map(|file| file.size()).collect();
-        let template = match sizes {
-            Some(_) => {
-                "{bytes} of {total_bytes} {wide_bar:.green/dim} {msg} records, {bytes_per_sec}, {eta} left"
-            }
-            None => "{spinner} {bytes}, {msg} records, {bytes_per_sec}",
+    }
+
+    /// For rows.
+    pub fn of_rows(is_quiet: bool) -> Progress {
+        Progress {
+            things: "rows",
+            ..Progress::new(is_quiet)
+        }
+    }
+
+    /// Says a line, above the bar where there is one.
+    fn say(&self, words: &str) {
+        match &self.bar {
+            Some(bar) => bar.suspend(|| anstream::eprintln!("{words}")),
+            None => anstream::eprintln!("{words}"),
+        }
+    }
+}
+
+impl Observer for Progress {
+    fn begin(&mut self, bytes: Option<u64>) {
+        if self.is_quiet || !std::io::stderr().is_terminal() {
+            return;
+        }
+        let things = self.things;
+        let template = match bytes {
+            Some(_) => format!(
+                "{{bytes}} of {{total_bytes}} {{wide_bar:.green/dim}} {{msg}} {things}, \
+                 {{bytes_per_sec}}, {{eta}} left"
+            ),
+            None => format!("{{spinner}} {{bytes}}, {{msg}} {things}, {{bytes_per_sec}}"),
         };
-        let bar = ProgressBar::with_draw_target(
-            sizes.map(|sizes| sizes.iter().sum()),
-            ProgressDrawTarget::stderr_with_hz(10),
-        );
-        if let Ok(style) = ProgressStyle::with_template(template) {
+        let bar = ProgressBar::with_draw_target(bytes, ProgressDrawTarget::stderr_with_hz(10));
+        if let Ok(style) = ProgressStyle::with_template(&template) {
             bar.set_style(style.progress_chars("━╸─"));
         }
-        Progress(Some(bar))
+        self.bar = Some(bar);
     }
 
-    /// For rows of which nobody knows how many there are.
-    pub fn of_rows(quiet: bool) -> Progress {
-        if quiet || !std::io::stderr().is_terminal() {
-            return Progress(None);
-        }
-        let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr_with_hz(10));
-        if let Ok(style) =
-            ProgressStyle::with_template("{spinner} {bytes}, {msg} rows, {bytes_per_sec}")
-        {
-            bar.set_style(style);
-        }
-        Progress(Some(bar))
-    }
-
-    /// So many more bytes are done, and so many records in all.
-    pub fn advance(&self, bytes: u64, records: u64) {
-        if let Some(bar) = &self.0 {
+    fn progress(&mut self, bytes: u64, records: u64) {
+        if let Some(bar) = &self.bar {
             bar.inc(bytes);
             bar.set_message(number(records));
         }
     }
 
-    /// Takes the bar away.
-    pub fn end(&self) {
-        if let Some(bar) = &self.0 {
+    fn end(&mut self) {
+        if let Some(bar) = self.bar.take() {
             bar.finish_and_clear();
         }
+    }
+
+    fn waiting(&mut self, what: &str) {
+        if !self.is_quiet {
+            self.say(&format!("waiting for {what}"));
+        }
+    }
+
+    fn warning(&mut self, text: &str) {
+        self.say(&format!("{} {text}", "note:".yellow()));
     }
 }

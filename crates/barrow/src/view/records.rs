@@ -5,13 +5,14 @@ use std::io::{self, Write};
 use barrow_core::reason::{Code, Reject};
 use barrow_core::types::Type;
 use barrow_core::visible::{visible, visible_short};
+use barrow_run::Error;
+use barrow_run::peek::{Entry, Records};
+use barrow_run::words::number;
 use owo_colors::OwoColorize;
-use serde_json::json;
 use unicode_width::UnicodeWidthStr;
 
-use super::{ended, number};
+use super::{ended, json};
 use crate::args::Report;
-use crate::failure::Failure;
 
 /// A cell is cut after so many characters.
 const WIDEST: usize = 30;
@@ -27,37 +28,10 @@ fn widest() -> usize {
 /// What stands for null, which no text is likely to be.
 const NULL: &str = "∅";
 
-/// A record: its values, or why it is rejected.
-pub struct Entry {
-    /// The file.
-    pub file: String,
-    /// Its number in the file, 1-based.
-    pub record: u64,
-    /// Its first line, 1-based.
-    pub line: u64,
-    /// Its kind, as a place in the view's kinds; meaningless for a reject.
-    pub kind: usize,
-    /// Each value, none for null; or the reject.
-    pub values: Result<Vec<Option<String>>, Reject>,
-}
-
-/// A kind of record, with its columns.
-pub struct KindView {
-    pub name: Option<String>,
-    pub columns: Vec<(String, Type)>,
-}
-
-/// Records of one or several files.
-pub struct RecordsView {
-    pub kinds: Vec<KindView>,
-    pub entries: Vec<Entry>,
-    pub notes: Vec<String>,
-}
-
 /// Prints them.
-pub fn print(view: &RecordsView, report: Report) -> Result<(), Failure> {
+pub fn print(view: &Records, report: Report) -> Result<(), Error> {
     match report {
-        Report::Json => ended(writeln!(io::stdout(), "{:#}", document(view))),
+        Report::Json => json::print(view),
         Report::Text => ended(text(view, &mut anstream::stdout().lock())),
     }
 }
@@ -71,7 +45,7 @@ struct TableView<'v> {
 /// A cell as it is shown, and whether that is dimmed.
 struct Shown(String, bool);
 
-fn text(view: &RecordsView, out: &mut impl Write) -> io::Result<()> {
+fn text(view: &Records, out: &mut impl Write) -> io::Result<()> {
     for note in &view.notes {
         writeln!(out, "{} {note}", "note:".yellow())?;
     }
@@ -86,7 +60,7 @@ fn text(view: &RecordsView, out: &mut impl Write) -> io::Result<()> {
 }
 
 /// A table for each kind of record, and what is of none.
-fn by_kind(view: &RecordsView, out: &mut impl Write) -> io::Result<()> {
+fn by_kind(view: &Records, out: &mut impl Write) -> io::Result<()> {
     let mut first = true;
     let mut heading = |words: String, out: &mut dyn Write| {
         let gap = if std::mem::take(&mut first) { "" } else { "\n" };
@@ -325,28 +299,6 @@ fn folded(
         writeln!(out, "{}", words.dimmed())?;
     }
     Ok(())
-}
-
-fn document(view: &RecordsView) -> serde_json::Value {
-    let column = |(n, t): &(String, Type)| json!({ "name": n, "type": t.to_string() });
-    let columns = |kind: &KindView| kind.columns.iter().map(column).collect::<Vec<_>>();
-    let kind = |kind: &KindView| json!({ "record_type": kind.name, "columns": columns(kind) });
-    let kinds: Vec<_> = view.kinds.iter().map(kind).collect();
-    let entry = |entry| entry_document(entry, &view.kinds);
-    let records: Vec<_> = view.entries.iter().map(entry).collect();
-    json!({ "record_types": kinds, "records": records, "notes": view.notes })
-}
-
-fn entry_document(entry: &Entry, kinds: &[KindView]) -> serde_json::Value {
-    let reasons = |reject: &Reject| {
-        let reason = |r: &barrow_core::reason::Reason| json!({ "code": r.code.word(), "column": r.column, "value": r.value, "says": r.says });
-        reject.reasons.iter().map(reason).collect::<Vec<_>>()
-    };
-    json!({
-        "file": entry.file, "record": entry.record, "line": entry.line,
-        "record_type": entry.values.as_ref().ok().and(kinds[entry.kind].name.as_deref()),
-        "values": entry.values.as_ref().ok(), "rejected": entry.values.as_ref().err().map(reasons),
-    })
 }
 
 #[cfg(test)]

@@ -2,57 +2,41 @@
 
 use std::io::{self, Write};
 
+use barrow_core::visible::visible;
+use barrow_run::load::Shared;
+use barrow_run::report::{Outcome, Summary};
+use barrow_run::words::{counted, number};
+use barrow_run::{Error, Spec};
 use owo_colors::OwoColorize;
-use serde_json::{Value, json};
 
-use super::summary::{Outcome, Skipped, Summary, document};
-use super::{counted, ended, number, time};
+use super::{ended, json, time};
 use crate::args::Report;
-use crate::failure::Failure;
-use crate::loading::Order;
 
 /// Prints what this load took of the files, and what others have loaded.
-pub fn print(
-    order: &Order<'_>,
-    loads: &[Summary],
-    skipped: &[Skipped],
-    report: Report,
-) -> Result<(), Failure> {
+pub fn print(spec: &Spec, shared: &Shared, report: Report) -> Result<(), Error> {
     match report {
-        Report::Text => ended(text(order, loads, skipped, &mut anstream::stdout().lock())),
-        Report::Json => {
-            let loads: Vec<Value> = loads.iter().map(document).collect();
-            let skipped: Vec<Value> = skipped
-                .iter()
-                .map(|s| json!({ "file": s.file, "run": s.run, "when": s.when }))
-                .collect();
-            let document = json!({ "loads": loads, "skipped": skipped });
-            ended(writeln!(io::stdout(), "{document:#}"))
+        Report::Json => json::print(shared),
+        Report::Text => {
+            let url = spec.url()?;
+            let job = spec.job_in(&url)?;
+            let tables: Vec<String> = job.tables().iter().map(|t| visible(t.as_bytes())).collect();
+            let heading = format!(
+                "{} → {url}, table {}",
+                spec.name().bold(),
+                tables.join(", ").bold()
+            );
+            ended(text(&heading, shared, &mut anstream::stdout().lock()))
         }
     }
 }
 
-fn text(
-    order: &Order<'_>,
-    loads: &[Summary],
-    skipped: &[Skipped],
-    out: &mut impl Write,
-) -> io::Result<()> {
-    writeln!(
-        out,
-        "{} → {}, table {}\n",
-        order.spec.name().bold(),
-        order.url,
-        order.job.tables().join(", ").bold()
-    )?;
-    let names = loads.iter().flat_map(|load| &load.tally.files);
+fn text(heading: &str, shared: &Shared, out: &mut impl Write) -> io::Result<()> {
+    writeln!(out, "{heading}\n")?;
+    let names = shared.loads.iter().flat_map(|load| &load.tally.files);
     let width = names.map(|f| f.name.chars().count()).max().unwrap_or(0);
-    for load in loads {
-        let name = load
-            .tally
-            .files
-            .first()
-            .map_or("", |file| file.name.as_str());
+    for load in &shared.loads {
+        let file = load.tally.files.first();
+        let name = file.map_or("", |file| file.name.as_str());
         let rejected = match (load.rejected(), load.outcome) {
             (0, _) => String::new(),
             (n, Outcome::Kept) => format!(", {} rejected", number(n)),
@@ -66,12 +50,12 @@ fn text(
             load.run
         )?;
     }
-    let loaded: u64 = loads.iter().map(Summary::loaded).sum();
+    let loaded: u64 = shared.loads.iter().map(Summary::loaded).sum();
     writeln!(
         out,
         "\n  this load took {}, with {}; {} are in the table already",
-        counted(loads.len() as u64, "file"),
+        counted(shared.loads.len() as u64, "file"),
         counted(loaded, "row"),
-        counted(skipped.len() as u64, "other file")
+        counted(shared.skipped.len() as u64, "other file")
     )
 }

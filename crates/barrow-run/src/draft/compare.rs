@@ -1,0 +1,298 @@
+//! What files have that a spec has not: new or missing columns, values that its types do
+//! not take.
+
+use barrow_core::draft::{Chosen, Draft};
+use barrow_core::flow::{self, Encoded, Sink};
+use barrow_core::plan::{ColumnPlan, Place};
+use barrow_core::reason::Code;
+use barrow_core::records::block::BLOCK;
+use barrow_core::records::splitter::Splitter;
+use barrow_core::source::SourceFile;
+use barrow_core::tally::{ReasonKind, Tally};
+use barrow_core::types::Type;
+use barrow_core::visible::visible;
+
+use super::wider::{same_sort, wider};
+use crate::error::Error;
+use crate::spec_file::Spec;
+use crate::words::number;
+
+/// How files differ from a spec.
+#[derive(Default)]
+pub struct Drift {
+    /// Columns of the spec that the files lack.
+    pub missing: Vec<String>,
+    /// Columns of the files that the spec lacks.
+    pub new: Vec<Chosen>,
+    /// Columns whose values the spec does not take.
+    pub changed: Vec<Changed>,
+    /// A column that has another name in the files: its own, the spec's name for the
+    /// header, and the header's.
+    pub renamed: Option<(String, String, String)>,
+    /// The encoding that the files are in, and the spec's.
+    pub encoding: Option<(String, String)>,
+    /// Words that stand for null in the files.
+    pub nulls: Vec<String>,
+    /// Whether the records were read by the spec.
+    pub was_read: bool,
+}
+
+/// A column whose values its spec does not take.
+pub struct Changed {
+    /// The spec's column.
+    pub name: String,
+    /// Its type in the spec.
+    pub ty: Type,
+    /// What a draft makes of it, if the files have it.
+    pub drafted: Option<Chosen>,
+    /// Why, in plain lines.
+    pub why: Vec<String>,
+    /// Whether another type would take the values.
+    pub by_type: bool,
+    /// Words among the rejected values that stand for null.
+    pub nulls: Vec<String>,
+}
+
+/// Counts what the spec rejects, column by column.
+struct Counter(Tally);
+
+impl Sink for Counter {
+    type Encoded = ();
+    type Error = Error;
+
+    fn take(&mut self, batch: &mut Encoded<()>) -> Result<(), Error> {
+        self.0.add(batch, batch.good() as u64, &[]);
+        Ok(())
+    }
+}
+
+impl Drift {
+    /// Compares files with a spec.
+    pub(crate) fn find(
+        spec: &Spec,
+        files: &[SourceFile],
+        drafted: &Draft,
+        options: flow::Options,
+    ) -> Result<Drift, Error> {
+        if spec.plan.has_kinds() {
+            return Err(Error::request(
+                "a spec with several record types is not compared with files",
+                "barrow check says what it makes of them",
+            ));
+        }
+        let columns = &spec.plan.kinds[0].columns;
+        let mut drift = Drift {
+            encoding: other_encoding(spec, drafted),
+            nulls: drafted
+                .judgement
+                .nulls
+                .iter()
+                .map(|w| (*w).to_string())
+                .collect(),
+            ..Drift::default()
+        };
+        let splitter = Splitter::new(&spec.plan, Vec::new(), BLOCK);
+        for file in files {
+            if let Some(header) = splitter.header_names(file)? {
+                drift.compare_header(&header, columns, drafted);
+            }
+        }
+        drift.find_renamed(columns);
+        if drift.missing.is_empty() {
+            let mut counter = Counter(Tally::default());
+            let flowed = flow::run(&spec.plan, files.to_vec(), options, &|_| {}, &mut counter);
+            flowed?;
+            drift.was_read = true;
+            for column in columns {
+                drift.compare_values(column, &counter.0, drafted);
+            }
+        }
+        Ok(drift)
+    }
+
+    /// Whether the files are as the spec says.
+    pub fn is_none(&self) -> bool {
+        self.missing.is_empty()
+            && self.new.is_empty()
+            && self.changed.is_empty()
+            && self.encoding.is_none()
+    }
+
+    /// One column that is missing, and one new one of its sort, are rather the same under
+    /// another name.
+    fn find_renamed(&mut self, columns: &[ColumnPlan]) {
+        let ([missing], [new]) = (self.missing.as_slice(), self.new.as_slice()) else {
+            return;
+        };
+        let Some(column) = columns.iter().find(|column| column.name == *missing) else {
+            return;
+        };
+        if let Place::Named(from) = &column.place
+            && same_sort(column.ty, new.choice.ty)
+        {
+            self.renamed = Some((missing.clone(), from.clone(), original(new).to_string()));
+        }
+    }
+
+    fn compare_header(&mut self, header: &[String], columns: &[ColumnPlan], drafted: &Draft) {
+        let folded = |text: &str| text.trim().to_lowercase();
+        let named = |column: &ColumnPlan| match &column.place {
+            Place::Named(name) => Some(name.clone()),
+            Place::Field(_) | Place::Computed => None,
+        };
+        for column in columns {
+            if let Some(name) = named(column)
+                && !header.iter().any(|h| folded(h) == folded(&name))
+                && !self.missing.contains(&column.name)
+            {
+                self.missing.push(column.name.clone());
+            }
+        }
+        for name in header {
+            let known = columns
+                .iter()
+                .filter_map(named)
+                .any(|n| folded(&n) == folded(name));
+            let told = self.new.iter().any(|chosen| original(chosen) == name);
+            if !known && !told {
+                let chosen = drafted
+                    .columns
+                    .iter()
+                    .find(|chosen| original(chosen) == name);
+                self.new.extend(chosen.cloned());
+            }
+        }
+    }
+
+    fn compare_values(&mut self, column: &ColumnPlan, tally: &Tally, drafted: &Draft) {
+        let kinds = tally.kinds();
+        let mine: Vec<&ReasonKind> = kinds
+            .into_iter()
+            .filter(|kind| kind.column.as_deref() == Some(column.name.as_str()))
+            .collect();
+        if mine.is_empty() {
+            return;
+        }
+        let why = mine.iter().map(|kind| {
+            let value = kind.value.as_deref().map(|value| format!(" \"{value}\""));
+            format!(
+                "{} {}, first: {} line {}{}",
+                number(kind.count),
+                kind.says,
+                kind.file,
+                number(kind.line),
+                value.unwrap_or_default()
+            )
+        });
+        let chosen =
+            drafted
+                .columns
+                .iter()
+                .enumerate()
+                .find(|(other, chosen)| match &column.place {
+                    Place::Named(name) => original(chosen).trim().eq_ignore_ascii_case(name.trim()),
+                    Place::Field(field) => other == field,
+                    Place::Computed => false,
+                });
+        self.changed.push(Changed {
+            name: column.name.clone(),
+            ty: column.ty,
+            drafted: chosen.map(|(_, chosen)| chosen.clone()),
+            why: why.collect(),
+            by_type: mine.iter().any(|kind| is_of_type(kind.code)),
+            nulls: self
+                .nulls
+                .iter()
+                .filter(|_| !column.ty.is_text() && mine.iter().any(|kind| is_unread(kind.code)))
+                .cloned()
+                .collect(),
+        });
+    }
+
+    /// What differs, one line each.
+    pub fn words(&self) -> Vec<String> {
+        let shown = |text: &str| visible(text.as_bytes());
+        let mut words = Vec::new();
+        if let Some((found, said)) = &self.encoding {
+            words.push(format!(
+                "encoding  {said} → {found}: the files are in another"
+            ));
+        }
+        if let Some((name, from, to)) = &self.renamed {
+            words.push(format!(
+                "renamed   {}: \"{}\" → \"{}\"? the one is missing, the other new",
+                shown(name),
+                shown(from),
+                shown(to)
+            ));
+            return words;
+        }
+        for name in &self.missing {
+            words.push(format!("missing   {}: a header lacks it", shown(name)));
+        }
+        for chosen in &self.new {
+            let name = shown(original(chosen));
+            words.push(format!("new       \"{name}\": {}", chosen.choice.ty));
+        }
+        for changed in &self.changed {
+            let now = match (&changed.drafted, changed.by_type) {
+                (Some(chosen), true) => {
+                    let wider = wider(changed.ty, &chosen.choice);
+                    match wider.ty == changed.ty {
+                        true => format!("{}, written otherwise", changed.ty),
+                        false => format!("{} → {}", changed.ty, wider.ty),
+                    }
+                }
+                _ => changed.ty.to_string(),
+            };
+            let why = changed.why.join("; ");
+            words.push(format!("changed   {} {now}: {why}", shown(&changed.name)));
+        }
+        words
+    }
+}
+
+pub(super) fn original(chosen: &Chosen) -> &str {
+    chosen.from.as_deref().unwrap_or(&chosen.name)
+}
+
+/// The encoding that the files are in and the spec's, where they read the files otherwise.
+fn other_encoding(spec: &Spec, drafted: &Draft) -> Option<(String, String)> {
+    let said = spec.plan.source.charset.as_ref()?;
+    let found = &drafted.shape.encoding.0;
+    let differs = !drafted.shape.is_ascii && !said.name().eq_ignore_ascii_case(found);
+    differs.then(|| (found.clone(), said.name().to_ascii_lowercase()))
+}
+
+/// Whether a fault is that a value is not written as its type is.
+fn is_unread(code: Code) -> bool {
+    matches!(
+        code,
+        Code::NotANumber
+            | Code::NotADate
+            | Code::NotATime
+            | Code::NotATimestamp
+            | Code::NotABoolean
+            | Code::NotAUuid
+            | Code::NotJson
+    )
+}
+
+/// Whether a fault is one that another type or writing would take.
+fn is_of_type(code: Code) -> bool {
+    matches!(
+        code,
+        Code::NotANumber
+            | Code::NotADate
+            | Code::NotATime
+            | Code::NotATimestamp
+            | Code::NoSuchDate
+            | Code::NotABoolean
+            | Code::NotJson
+            | Code::NotAUuid
+            | Code::NotBytes
+            | Code::OutOfRange
+            | Code::TooLong
+            | Code::TooPrecise
+    )
+}

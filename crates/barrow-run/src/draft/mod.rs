@@ -1,0 +1,271 @@
+//! Drafting: a first spec from the files themselves, and files held against a spec.
+
+pub mod compare;
+mod relative;
+mod update;
+mod wider;
+
+use std::path::{Path, PathBuf};
+
+use barrow_core::draft::{self, Draft as Drafted, Wanted};
+use barrow_core::flow;
+use barrow_core::source::{self, SourceFile};
+use barrow_core::visible::visible_path;
+use barrow_core::words::WhenNewColumn;
+use barrow_targets::{Url, secret};
+use serde::{Serialize, Serializer};
+use serde_json::{Value, json};
+
+use self::compare::{Drift, original};
+use self::wider::wider;
+use crate::atomic_file;
+use crate::error::Error;
+use crate::observer::{Nobody, Observer, Watch, Watcher, size_of};
+use crate::report::FORMAT;
+use crate::spec_file::Spec;
+
+/// A draft that is to be made.
+#[derive(Default)]
+pub struct Draft<'d> {
+    files: Vec<String>,
+    database: Option<String>,
+    table: Option<String>,
+    output: Option<PathBuf>,
+    tight: bool,
+    lines: bool,
+    threads: Option<usize>,
+    observer: Option<&'d mut dyn Observer>,
+}
+
+/// How files differ from a spec.
+pub struct Comparison {
+    /// The spec.
+    pub spec: String,
+    /// What differs.
+    pub drift: Drift,
+    /// How many records the files have.
+    pub records: u64,
+    /// Whether the spec was changed.
+    pub was_changed: bool,
+}
+
+impl<'d> Draft<'d> {
+    /// A draft for files: paths, globs, `@LIST`. For [`Draft::compare`] and
+    /// [`Draft::update`], none means those of the spec.
+    pub fn new(files: Vec<String>) -> Draft<'d> {
+        Draft {
+            files,
+            ..Draft::default()
+        }
+    }
+
+    /// The database that the spec names; a file beside it unless said.
+    pub fn database(self, database: Option<String>) -> Draft<'d> {
+        Draft { database, ..self }
+    }
+
+    /// The table; made from the first file's name unless said.
+    pub fn table(self, table: Option<String>) -> Draft<'d> {
+        Draft { table, ..self }
+    }
+
+    /// Where the spec will be: its paths are from there.
+    pub fn output(self, output: Option<PathBuf>) -> Draft<'d> {
+        Draft { output, ..self }
+    }
+
+    /// Takes the narrowest types that hold every value.
+    pub fn tight(self, tight: bool) -> Draft<'d> {
+        Draft { tight, ..self }
+    }
+
+    /// Takes each line as one text.
+    pub fn lines(self, lines: bool) -> Draft<'d> {
+        Draft { lines, ..self }
+    }
+
+    /// How many threads read values; as many as the machine has unless said.
+    pub fn threads(self, threads: Option<usize>) -> Draft<'d> {
+        Draft { threads, ..self }
+    }
+
+    /// Tells an observer what happens on the way.
+    pub fn observe(self, observer: &'d mut dyn Observer) -> Draft<'d> {
+        Draft {
+            observer: Some(observer),
+            ..self
+        }
+    }
+
+    /// Reads all of the files, and proposes a spec. It is written to the output, if there
+    /// is one.
+    ///
+    /// # Errors
+    /// The output is there already, a file cannot be read, or is not a table.
+    pub fn run(self) -> Result<Drafted, Error> {
+        if let Some(output) = &self.output
+            && output.exists()
+        {
+            return Err(Error::request(
+                format!("{} is there already", visible_path(output)),
+                "name a new file with -o; a spec is never written over",
+            ));
+        }
+        if let Some(database) = &self.database {
+            keeps_no_password(database)?;
+        }
+        let files = source::find(&self.files, Path::new(""))?;
+        let wanted = self.wanted(&files)?;
+        let output = self.output.clone();
+        let drafted = self.read(&files, &wanted)?;
+        if let Some(output) = output {
+            // A file that came meanwhile is not written over.
+            let written = atomic_file::write(&output, drafted.text.as_bytes(), false);
+            written.map_err(|e| Error::file(&output, &e))?;
+        }
+        Ok(drafted)
+    }
+
+    fn wanted(&self, files: &[SourceFile]) -> Result<Wanted, Error> {
+        let name = |file: &SourceFile| file.file_name().to_string_lossy().into_owned();
+        let names: Vec<String> = files.iter().map(name).collect();
+        let table = self.table.clone();
+        let table = table.unwrap_or_else(|| draft::table_name(&names));
+        let folder = self.output.as_ref().and_then(|output| output.parent());
+        let folder = folder.unwrap_or(Path::new(""));
+        let database = match &self.database {
+            Some(url) => relative::database(url, folder)?,
+            None => format!("sqlite:{}.db", relative::file_name(&table)),
+        };
+        Ok(Wanted {
+            files: relative::files(&self.files, folder)?,
+            into: Some(database),
+            table,
+            tight: self.tight,
+            lines: self.lines,
+            compares: false,
+        })
+    }
+
+    /// Says how the files differ from a spec.
+    ///
+    /// # Errors
+    /// A file cannot be read; the spec has several record types.
+    pub fn compare(self, spec: &mut Spec) -> Result<Comparison, Error> {
+        // What is new in the files is what is looked for.
+        spec.plan.records.when_new_column = WhenNewColumn::Ignore;
+        let files = spec.files(&self.files)?;
+        // Types as they are: room is the spec's own affair.
+        let wanted = Wanted {
+            tight: true,
+            compares: true,
+            ..Wanted::default()
+        };
+        let options = options(self.threads);
+        let drafted = self.read(&files, &wanted)?;
+        Ok(Comparison {
+            drift: Drift::find(spec, &files, &drafted, options)?,
+            spec: spec.name(),
+            records: drafted.records,
+            was_changed: false,
+        })
+    }
+
+    /// Changes in a spec what the files contradict, and nothing else.
+    ///
+    /// # Errors
+    /// As [`Draft::compare`]; the spec cannot be written.
+    pub fn update(self, spec: &mut Spec) -> Result<Comparison, Error> {
+        let comparison = self.compare(spec)?;
+        let text = update::updated(&spec.text, &spec.path, &comparison.drift)?;
+        let was_changed = text != spec.text;
+        if was_changed {
+            let written = atomic_file::write(&spec.path, text.as_bytes(), true);
+            written.map_err(|e| Error::file(&spec.path, &e))?;
+        }
+        Ok(Comparison {
+            was_changed,
+            ..comparison
+        })
+    }
+
+    /// Reads all of the files.
+    fn read(self, files: &[SourceFile], wanted: &Wanted) -> Result<Drafted, Error> {
+        if files.iter().any(|file| !file.is_repeatable()) {
+            return Err(Error::request(
+                "a draft reads its files more than once, and standard input can be read only once",
+                "write it to a file first",
+            ));
+        }
+        let mut nobody = Nobody;
+        let watch = Watcher::new(match self.observer {
+            Some(observer) => observer,
+            None => &mut nobody,
+        });
+        watch.begin(size_of(files));
+        let options = options(self.threads);
+        let drafted = draft::draft(files, wanted, options, &mut |bytes, records| {
+            watch.progress(bytes, records);
+        });
+        watch.end();
+        Ok(drafted?)
+    }
+}
+
+fn options(threads: Option<usize>) -> flow::Options {
+    let usual = flow::Options::default();
+    flow::Options {
+        threads: threads.unwrap_or(usual.threads),
+        ..usual
+    }
+}
+
+/// A spec is read by others: a password does not belong in it.
+fn keeps_no_password(into: &str) -> Result<(), Error> {
+    // What has names of the environment in it is no secret yet.
+    Url::parse(into, Path::new(""), |_| Some("x".into()))?;
+    if !secret::is_in(into) {
+        return Ok(());
+    }
+    Err(Error::request(
+        "the address has a password, and a spec would keep it for all to read",
+        "leave it out, and put it into PGPASSWORD or MYSQL_PWD",
+    ))
+}
+
+impl Serialize for Comparison {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        document(self).serialize(serializer)
+    }
+}
+
+/// What was found, for programs.
+fn document(comparison: &Comparison) -> Value {
+    let drift = &comparison.drift;
+    let new: Vec<_> = drift
+        .new
+        .iter()
+        .map(|chosen| json!({ "name": original(chosen), "type": chosen.choice.ty.to_string() }))
+        .collect();
+    let changed: Vec<_> = drift
+        .changed
+        .iter()
+        .map(|c| {
+            let now = match (&c.drafted, c.by_type) {
+                (Some(chosen), true) => Some(wider(c.ty, &chosen.choice).ty.to_string()),
+                _ => None,
+            };
+            json!({ "column": c.name, "type": c.ty.to_string(), "would_be": now, "why": c.why })
+        })
+        .collect();
+    json!({
+        "format": FORMAT, "kind": "comparison",
+        "spec": comparison.spec, "same": drift.is_none(), "records": comparison.records, "was_read": drift.was_read,
+        "missing": drift.missing, "new": new, "changed": changed,
+        "renamed": drift.renamed.as_ref().map(|(column, from, to)| {
+            json!({ "column": column, "from": from, "to": to })
+        }),
+        "encoding": drift.encoding.as_ref().map(|(found, said)| json!({ "spec": said, "files": found })),
+        "spec_was_changed": comparison.was_changed,
+    })
+}

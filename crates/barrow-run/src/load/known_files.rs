@@ -1,0 +1,366 @@
+//! What the ledger knows of files.
+
+use std::collections::{BTreeSet, HashMap};
+
+use barrow_core::source::content::hash_of;
+use barrow_core::source::{Outline, SourceFile};
+use barrow_core::words::{Disposal, Mode, WhenChanged};
+use barrow_targets::Session;
+use barrow_targets::ledger::{self, File, Outcome, Run, Wanted};
+
+use super::request::LoadRequest;
+use super::selection::{Resumed, Selected, Selection, full_path, name_of};
+use super::state::State;
+use crate::error::Error;
+use crate::report::Skipped;
+use crate::words::{counted, number};
+
+/// What the ledger says of files.
+pub(super) struct KnownFiles {
+    files: Vec<File>,
+    runs: HashMap<String, Run>,
+    /// The hash of the spec's text.
+    spec_hash: String,
+    /// Whether a file that is in the table may be passed over.
+    passes: bool,
+    /// Whether loads take files away once they are in the table.
+    disposes: bool,
+    /// The hashes of files that had to be read.
+    hashes: HashMap<SourceFile, String>,
+    /// The files of this load so far, with their outlines.
+    seen: HashMap<Outline, Vec<SourceFile>>,
+    /// Files that an interrupted run has in the table, by that run.
+    going: Vec<(SourceFile, File)>,
+    /// Files whose rows of before would stay beside those of now.
+    changed: Vec<String>,
+    /// Files that were exported from one of the tables.
+    exported: Vec<File>,
+}
+
+impl KnownFiles {
+    pub(super) fn ask(
+        request: &LoadRequest<'_>,
+        session: &mut dyn Session,
+        table_key: &str,
+        files: &[Selected],
+    ) -> Result<KnownFiles, Error> {
+        let mut known = KnownFiles {
+            files: Vec::new(),
+            runs: HashMap::new(),
+            spec_hash: hash_of(request.spec.text.as_bytes()),
+            passes: matches!(request.job.mode, Mode::Append | Mode::Merge),
+            disposes: request.spec.plan.source.afterwards.what != Disposal::Keep,
+            hashes: HashMap::new(),
+            seen: HashMap::new(),
+            going: Vec::new(),
+            changed: Vec::new(),
+            exported: Vec::new(),
+        };
+        let tables = request.job.tables();
+        let mut are_there = true;
+        for table in tables {
+            are_there &= session.describe(table)?.is_some();
+        }
+        // Of a table that is gone, the ledger's words count for nothing.
+        if request.again || !are_there || !ledger::is_there(session)? {
+            return Ok(known);
+        }
+        let samples: Vec<String> = files
+            .iter()
+            .filter_map(|file| Some(file.outline.as_ref()?.sample.clone()))
+            .collect();
+        let paths = files.iter().filter(|file| file.source.is_repeatable());
+        let names: Vec<String> = paths.map(|file| name_of(&file.source)).collect();
+        known.files = ledger::known_files(session, table_key, &samples, &names)?;
+        for table in request.job.tables() {
+            let key = ledger::export_key(session, table)?;
+            known
+                .exported
+                .extend(ledger::exported_files(session, &key, &names)?);
+        }
+        known
+            .files
+            .sort_by(|a, b| (&a.run, a.number).cmp(&(&b.run, b.number)));
+        let runs: BTreeSet<String> = known.files.iter().map(|file| file.run.clone()).collect();
+        for id in runs {
+            let wanted = Wanted {
+                run: Some(id.clone()),
+                ..Wanted::default()
+            };
+            if let Some(run) = ledger::runs(session, &wanted)?.pop() {
+                known.runs.insert(id, run);
+            }
+        }
+        Ok(known)
+    }
+
+    /// Whether the file is of a run that was interrupted.
+    fn is_going(&self, file: &File) -> bool {
+        let run = self.runs.get(&file.run);
+        run.is_some_and(|run| run.outcome == Outcome::Going && run.state.is_some())
+    }
+
+    /// Whether the file has rejects that may still be mended. Those of a run of several
+    /// files are open together.
+    fn has_open_rejects(&self, file: &File) -> bool {
+        let run = self.runs.get(&file.run);
+        file.counts.rejected > 0 && run.is_none_or(|run| run.still_open > 0)
+    }
+
+    /// How many rejects of its run are open, and whether the spec is another since.
+    fn open_rejects(&self, file: &File) -> Option<(u64, bool)> {
+        let run = self.runs.get(&file.run)?;
+        let is_open = run.still_open > 0 && file.counts.rejected > 0;
+        is_open.then(|| (run.still_open, run.spec_hash != self.spec_hash))
+    }
+
+    /// What is said of a file that is in the table.
+    fn skipped(&self, source: &SourceFile, known: &File) -> Skipped {
+        Skipped {
+            file: source.name(),
+            source: Some(source.clone()).filter(|s| s.is_repeatable() && s.exists()),
+            run: Some(known.run.clone()),
+            when: self.when(known),
+            has_rejects: self.has_open_rejects(known),
+            open: self.open_rejects(known),
+        }
+    }
+
+    fn when(&self, file: &File) -> String {
+        let run = self.runs.get(&file.run);
+        let at = run.map_or("", |run| run.started_at.as_str());
+        at.get(..16).unwrap_or(at).to_string()
+    }
+
+    /// Puts a file among those to load, or those to pass over.
+    pub(super) fn place(
+        &mut self,
+        mut file: Selected,
+        selection: &mut Selection,
+    ) -> Result<(), Error> {
+        if let Some(known) = self.taken_away(&file.source) {
+            selection.skipped.push(self.skipped(&file.source, known));
+            return Ok(());
+        }
+        let Some(outline) = file.outline.clone() else {
+            selection.files.push(file);
+            return Ok(());
+        };
+        let is_alike = |f: &&File| {
+            f.bytes == outline.size && f.sample.as_deref() == Some(outline.sample.as_str())
+        };
+        let alike: Vec<File> = self.files.iter().filter(is_alike).cloned().collect();
+        // Rejects of which nothing was mended may be mended yet.
+        let is_in = |f: &&File| f.outcome == Outcome::Kept && (f.once || f.counts.loaded > 0);
+        for known in alike.iter().filter(is_in) {
+            let passes = self.passes || self.is_going(known);
+            if passes && known.content.as_deref() == Some(self.hash(&file.source)?.as_str()) {
+                selection.skipped.push(self.skipped(&file.source, known));
+                self.going.push((file.source, known.clone()));
+                return Ok(());
+            }
+        }
+        if let Some(other) = self.twin(&file.source, &outline)? {
+            selection.skipped.push(Skipped {
+                file: file.source.name(),
+                source: None,
+                run: None,
+                when: other,
+                has_rejects: false,
+                open: None,
+            });
+            return Ok(());
+        }
+        if let Some(known) = alike.iter().find(|f| f.outcome == Outcome::Going) {
+            self.going.push((file.source.clone(), known.clone()));
+        } else {
+            file.note = match self.came_from_the_table(&file.source, &outline)? {
+                Some(note) => Some(note),
+                None => self.note(&file.source, &outline),
+            };
+            self.changed.extend(self.change(&file.source, &outline));
+        }
+        self.seen
+            .entry(outline)
+            .or_default()
+            .push(file.source.clone());
+        selection.files.push(file);
+        Ok(())
+    }
+
+    /// A file that another load has put into the table and taken away since, as the spec
+    /// says ([source] afterwards).
+    fn taken_away(&self, source: &SourceFile) -> Option<&File> {
+        if !self.disposes || source.exists() {
+            return None;
+        }
+        let own = full_path(source)?;
+        let mut kept = self.files.iter().filter(|f| f.outcome == Outcome::Kept);
+        kept.find(|file| file.path == own)
+    }
+
+    /// What is said of a file that was exported from the table it goes into.
+    fn came_from_the_table(
+        &mut self,
+        source: &SourceFile,
+        outline: &Outline,
+    ) -> Result<Option<String>, Error> {
+        let name = name_of(source);
+        let is_alike = |file: &&File| file.name == name && file.bytes == outline.size;
+        let alike: Vec<File> = self.exported.iter().filter(is_alike).cloned().collect();
+        for file in alike {
+            if file.content.as_deref() == Some(self.hash(source)?.as_str()) {
+                return Ok(Some(format!(
+                    "this content was exported from this table, in run {}: its rows may be there \
+                     already",
+                    file.run
+                )));
+            }
+        }
+        Ok(None)
+    }
+
+    /// A file of this load with the same content.
+    fn twin(&mut self, source: &SourceFile, outline: &Outline) -> Result<Option<String>, Error> {
+        for other in self.seen.get(outline).cloned().unwrap_or_default() {
+            if self.hash(&other)? == self.hash(source)? {
+                return Ok(Some(other.name()));
+            }
+        }
+        Ok(None)
+    }
+
+    /// The hash of a file that looks like one that is known: it has to be read, to be sure.
+    fn hash(&mut self, source: &SourceFile) -> Result<String, Error> {
+        if let Some(hash) = self.hashes.get(source) {
+            return Ok(hash.clone());
+        }
+        if !source.is_repeatable() {
+            return Ok(String::new());
+        }
+        let hash = source
+            .content()
+            .map_err(|e| Error::failed(format!("{}: {e}", source.name())))?
+            .hash;
+        self.hashes.insert(source.clone(), hash.clone());
+        Ok(hash)
+    }
+
+    /// What is to be said of a file whose name is known and whose content is not.
+    fn note(&self, source: &SourceFile, outline: &Outline) -> Option<String> {
+        let name = name_of(source);
+        let is_named = |f: &&File| {
+            f.name == name && (f.bytes, f.sample.as_ref()) != (outline.size, Some(&outline.sample))
+        };
+        let known = self.files.iter().rfind(is_named)?;
+        Some(match known.outcome {
+            Outcome::Going => format!(
+                "another content of this name was interrupted in run {}, with {} of its records in \
+                 the table",
+                known.run,
+                number(known.counts.loaded)
+            ),
+            _ => format!(
+                "another content of this name was loaded in run {} on {}",
+                known.run,
+                self.when(known)
+            ),
+        })
+    }
+
+    /// What is to be said of a file that was loaded from the same path with other content,
+    /// of which rows are in the table.
+    fn change(&self, source: &SourceFile, outline: &Outline) -> Option<String> {
+        let own = full_path(source)?;
+        let is_before = |f: &&File| {
+            f.path == own
+                && f.counts.loaded > 0
+                && (f.bytes, f.sample.as_ref()) != (outline.size, Some(&outline.sample))
+        };
+        let known = self.files.iter().rfind(is_before)?;
+        Some(format!(
+            "{}: {} of its earlier content are in the table, since run {} on {}",
+            source.name(),
+            counted(known.counts.loaded, "row"),
+            known.run,
+            self.when(known)
+        ))
+    }
+
+    /// Stops a load that would put the rows of changed files beside those of before, unless
+    /// the spec says that this may be.
+    pub(super) fn may_come_again(&self, request: &LoadRequest<'_>) -> Result<(), Error> {
+        let may = request.job.mode != Mode::Append
+            || request.spec.plan.source.when_changed == WhenChanged::Load;
+        if may || self.changed.is_empty() {
+            return Ok(());
+        }
+        let (is, its) = match self.changed.len() {
+            1 => ("a file has", "its rows"),
+            _ => ("files have", "their rows"),
+        };
+        Err(Error::request(
+            format!(
+                "{is} changed since {its} were loaded, and would be there twice\n  {}",
+                self.changed.join("\n  ")
+            ),
+            "say mode = \"merge\" with a key to update what is there, mode = \"truncate\" to load it \
+             all anew, or [source] when_changed = \"load\" if the new rows belong beside the old",
+        ))
+    }
+
+    /// The run that goes on, if one of the files is its own; the file that it was
+    /// interrupted in then comes first.
+    pub(super) fn resume(
+        &self,
+        request: &LoadRequest<'_>,
+        files: &mut Vec<Selected>,
+    ) -> Result<Option<Resumed>, Error> {
+        let is_open = |(_, file): &&(SourceFile, File)| self.is_going(file);
+        let partial = |(_, file): &&(SourceFile, File)| file.outcome == Outcome::Going;
+        let mut going = self.going.iter().filter(is_open);
+        let found = going.clone().find(partial).or_else(|| going.next());
+        let Some((source, file)) = found else {
+            return Ok(None);
+        };
+        let Some(run) = self.runs.get(&file.run).cloned() else {
+            return Ok(None);
+        };
+        let state = run.state.as_deref().unwrap_or_default();
+        let state: State = serde_json::from_str(state).map_err(|e| {
+            Error::failed(format!(
+                "the ledger's state of run {} cannot be read ({e}); load with --again, once the \
+                 rows of that run are deleted",
+                run.run
+            ))
+        })?;
+        if state.is_in_a_file && file.outcome != Outcome::Going {
+            // The file that it was interrupted in is not among these.
+            return Ok(None);
+        }
+        let mut first = state.counted.files.len();
+        let mut from = 0;
+        let mut words = format!("run {} goes on, which was interrupted", run.run);
+        if file.outcome == Outcome::Going {
+            first -= 1;
+            from = file.committed_to;
+            let at = files.iter().position(|f| f.source == *source);
+            let file = at.map(|at| files.remove(at));
+            let done = state.counted.files.last().map_or(0, |f| f.records);
+            words += &format!(" after {} records of {}", number(done), source.name());
+            files.splice(0..0, file);
+        }
+        if run.spec_hash != hash_of(request.spec.text.as_bytes()) {
+            words += "; the spec has changed since, and what comes now is read by the new one";
+        }
+        Ok(Some(Resumed {
+            run,
+            counted: state.counted,
+            written: state.written,
+            first,
+            from,
+            expected: state.prefix.filter(|_| from > 0),
+            words,
+        }))
+    }
+}

@@ -1,0 +1,42 @@
+//! A load as it was asked for, with everything that it goes by.
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+use barrow_targets::{Job, Session, Url};
+
+use crate::error::Error;
+use crate::observer::Watch;
+use crate::spec_file::Spec;
+
+/// A load as it was asked for.
+pub(crate) struct LoadRequest<'r> {
+    /// By this spec.
+    pub spec: &'r Spec,
+    /// Into this database.
+    pub url: Url,
+    /// Into these tables.
+    pub job: Job,
+    /// The folder that holds a folder of rejects for each run.
+    pub rejects: PathBuf,
+    /// Whether files are loaded that were loaded already.
+    pub again: bool,
+    /// How long a lock of another session is waited for.
+    pub patience: Duration,
+    /// How many threads type records; what suits the machine, unless it is said.
+    pub threads: Option<usize>,
+    /// Who looks on.
+    pub watch: &'r dyn Watch,
+}
+
+impl LoadRequest<'_> {
+    /// Opens the database.
+    ///
+    /// # Errors
+    /// It is not there, or refuses the connection.
+    pub fn open(&self) -> Result<Box<dyn Session>, Error> {
+        let mut session = self.url.open(self.job.create)?;
+        session.set_patience(self.patience)?;
+        Ok(session)
+    }
+}

@@ -1,0 +1,429 @@
+//! One run: from the files that were selected to what came of them.
+
+use barrow_core::flow;
+use barrow_core::rejects::Keeper;
+use barrow_core::source::SourceFile;
+use barrow_core::tally::{FileTally, Tally};
+use barrow_core::visible::visible;
+use barrow_core::words::{Every, Mode};
+use barrow_targets::ledger::{self, Outcome as Ended};
+use barrow_targets::{Batching, Job, Load, Session};
+
+use super::disposal::{self, Done};
+use super::locks;
+use super::rejects_table;
+use super::request::LoadRequest;
+use super::run_recorder::{self, RunRecorder};
+use super::select_files;
+use super::selection::{Selected, Selection};
+use super::sink::{Finished, LoadSink};
+use crate::account::RunAccount;
+use crate::error::Error;
+use crate::reject_manifest::Manifest;
+use crate::report::{Skipped, Summary, TableRows};
+use crate::run_id::run_id;
+use crate::spec_file::flow_options;
+use crate::words::counted;
+
+/// Loads files: those of them that the ledger does not know.
+///
+/// # Errors
+/// Whatever kept the load from being done; nothing of it is in the table then, but what was
+/// committed on the way.
+pub(crate) fn load(request: &LoadRequest<'_>, files: Vec<SourceFile>) -> Result<Loaded, Error> {
+    let is_new = !request.url.is_there();
+    let mut session = request.open()?;
+    let selection = select_files::select(request, session.as_mut(), files)?;
+    if selection.files.is_empty() {
+        return nothing_new(request, session.as_mut(), selection);
+    }
+    let loaded = run(request, session.as_mut(), selection);
+    let mut loaded = loaded.map_err(|error| {
+        error.naming_rights(|| {
+            let about = session.about(&request.job.tables()).ok()?;
+            let dialect = request.url.dialect();
+            let lacks = barrow_targets::about::missing(&about, &request.job, dialect);
+            (!lacks.is_empty()).then(|| lacks.join("; "))
+        })
+    })?;
+    if is_new && loaded.summary.is_kept() {
+        let made = format!("database {}: created", request.url);
+        loaded.summary.made.insert(0, made);
+    }
+    Ok(loaded)
+}
+
+/// What a load came to.
+pub(crate) struct Loaded {
+    /// What people read.
+    pub summary: Summary,
+    /// The files whose rows are in the table.
+    pub done: Vec<Done>,
+}
+
+impl Loaded {
+    /// Does with the files what the spec says is to be done with them after a load.
+    pub fn dispose(&mut self, request: &LoadRequest<'_>) {
+        let after_load = &request.spec.plan.source.afterwards;
+        self.summary.disposed = disposal::dispose(after_load, &request.spec.base, &self.done);
+    }
+}
+
+fn done(files: &[Selected], skipped: &[Skipped], summary: &Summary) -> Vec<Done> {
+    let was_left = |name: &str| summary.left_whole.iter().any(|left| left.file == name);
+    let first = summary.tally.files.len().saturating_sub(files.len());
+    let counted = files.iter().zip(&summary.tally.files[first..]);
+    let is_loaded = |(file, tally): &(&Selected, &FileTally)| {
+        file.source.is_repeatable() && summary.is_kept() && !was_left(&tally.name)
+    };
+    let loaded = counted.filter(is_loaded).map(|(file, tally)| Done {
+        source: file.source.clone(),
+        outline: file.outline.clone(),
+        has_rejects: tally.rejected > 0,
+    });
+    let before = skipped.iter().filter_map(|skipped| {
+        Some(Done {
+            source: skipped.source.clone()?,
+            outline: None,
+            has_rejects: skipped.has_rejects,
+        })
+    });
+    loaded.chain(before).collect()
+}
+
+/// Every file is in the table already.
+fn nothing_new(
+    request: &LoadRequest<'_>,
+    session: &mut dyn Session,
+    selection: Selection,
+) -> Result<Loaded, Error> {
+    if let Some(resumed) = selection.resumed {
+        // It was interrupted after its last commit: nothing of it is missing, but for the
+        // manifest beside its rejects.
+        let folder = request.rejects.join(&resumed.run.run);
+        if folder.is_dir() {
+            Manifest::of(request, &resumed.run.run).write(&folder)?;
+        }
+        run_recorder::close(session, resumed.run)?;
+    }
+    let summary = Summary {
+        spec: request.spec.name(),
+        into: request.url.to_string(),
+        skipped: selection.skipped,
+        nothing_new: true,
+        tolerance: request.spec.plan.rejects.tolerance,
+        ..Summary::default()
+    };
+    Ok(Loaded {
+        done: done(&[], &summary.skipped, &summary),
+        summary,
+    })
+}
+
+/// Loads the files that were selected, in one run.
+///
+/// # Errors
+/// As [`load`].
+pub(crate) fn run(
+    request: &LoadRequest<'_>,
+    session: &mut dyn Session,
+    selection: Selection,
+) -> Result<Loaded, Error> {
+    run_by(request, session, selection, false, |sink| sink)
+}
+
+/// The same with a sink that is set up otherwise. A rehearsal takes all back in the end, and
+/// leaves no trace.
+///
+/// # Errors
+/// As [`load`].
+pub(crate) fn run_by<'s>(
+    request: &'s LoadRequest<'s>,
+    session: &'s mut dyn Session,
+    selection: Selection,
+    rehearses: bool,
+    set_up: impl FnOnce(LoadSink<'s>) -> LoadSink<'s>,
+) -> Result<Loaded, Error> {
+    let plan = &request.spec.plan;
+    let Selection {
+        files,
+        resumed,
+        table_key,
+        skipped,
+    } = selection;
+    let went_on = resumed.as_ref().map(|resumed| resumed.words.clone());
+    let mut job = request.job.clone();
+    if resumed.is_some() && job.mode == Mode::Truncate {
+        // What there is was loaded after the table was emptied.
+        job.mode = Mode::Append;
+    }
+    let run = resumed
+        .as_ref()
+        .map_or_else(run_id, |resumed| resumed.run.run.clone());
+    let recorder = match plan.target.ledger && !rehearses {
+        true => Some(RunRecorder::open(
+            request,
+            session,
+            &run,
+            table_key,
+            resumed.as_ref(),
+        )?),
+        false => None,
+    };
+    let Begun {
+        load,
+        recorder,
+        made,
+    } = begin(request, session, &job, recorder)?;
+    let rows_before = load.rows_before().to_vec();
+    let aside = match rehearses {
+        true => Some(tempfile::tempdir().map_err(|e| Error::file(&request.rejects, &e))?),
+        false => None,
+    };
+    let rejects = aside
+        .as_ref()
+        .map_or(request.rejects.as_path(), |aside| aside.path());
+    let folder = rejects.join(&run);
+    let keep = plan.rejects.keep;
+    let (tally, writer, start) = match resumed {
+        None => (
+            Tally::default(),
+            Keeper::new(folder, keep),
+            Start::default(),
+        ),
+        Some(resumed) => (
+            Tally::go_on(resumed.counted, resumed.first),
+            Keeper::go_on(folder, keep, &resumed.written)?,
+            Start {
+                from: resumed.from,
+                expected: resumed.expected,
+            },
+        ),
+    };
+    let sources = files.iter().map(|file| file.source.clone()).collect();
+    let account = RunAccount::open(sources, tally, Some(writer), request.watch);
+    let sink = LoadSink::new(request, load, &files, &run, account, recorder)?;
+    let sink = set_up(sink.with_manifest(Manifest::of(request, &run)));
+    let mut sink = match rehearses {
+        true => sink.rehearsing(),
+        false => sink,
+    };
+    let flowed = flow_through(request, &run, &files, start, &mut sink);
+    let finished = sink.finish(flowed)?;
+    let mut summary = summed_up(request, run, &job, &rows_before, finished);
+    summary.no_ledger = !plan.target.ledger;
+    summary.can_mend = plan.target.ledger;
+    if summary.is_kept() {
+        summary.made = made;
+    }
+    if rehearses {
+        summary.rejects = None;
+    }
+    let done = done(&files, &skipped, &summary);
+    summary.skipped = skipped;
+    summary.went_on = went_on;
+    Ok(Loaded { summary, done })
+}
+
+/// Where a flow begins in its first file.
+#[derive(Default)]
+pub(crate) struct Start {
+    /// The place, 0-based.
+    pub from: u64,
+    /// What the file was like up to there.
+    pub expected: Option<String>,
+}
+
+/// A load whose transaction is open.
+struct Begun<'s> {
+    load: Box<dyn Load<'s> + 's>,
+    recorder: Option<RunRecorder>,
+    /// What was made, in plain words.
+    made: Vec<String>,
+}
+
+/// Begins a load: alone where it empties or makes a table. Where it cannot begin, the
+/// ledger says why.
+fn begin<'s>(
+    request: &LoadRequest<'_>,
+    session: &'s mut dyn Session,
+    job: &Job,
+    mut recorder: Option<RunRecorder>,
+) -> Result<Begun<'s>, Error> {
+    let missing = match ready(request, session, job, &mut recorder) {
+        Ok(missing) => missing,
+        Err(error) => return Err(not_begun(request, session, recorder, error)),
+    };
+    let mut load = match locks::begin(request, session, job) {
+        Ok(load) => load,
+        Err((session, error)) => return Err(not_begun(request, session, recorder, error)),
+    };
+    match opened(load.as_mut(), job, &mut recorder, &missing) {
+        Ok(made) => Ok(Begun {
+            load,
+            recorder,
+            made,
+        }),
+        Err(error) => {
+            let (session, _) = load.roll_back();
+            Err(not_begun(request, session, recorder, error))
+        }
+    }
+}
+
+/// What comes before the transaction. Returns the tables that are to be made.
+fn ready(
+    request: &LoadRequest<'_>,
+    session: &mut dyn Session,
+    job: &Job,
+    recorder: &mut Option<RunRecorder>,
+) -> Result<Vec<String>, Error> {
+    if empties(job) || !missing(session, job)?.is_empty() {
+        let table_key = ledger::table_key(session, job)?;
+        let what = "another load that empties or makes the table";
+        locks::take(request.watch, session, locks::table_lock(&table_key), what)?;
+    }
+    if let Some(recorder) = recorder {
+        recorder.note_start(session)?;
+    }
+    if let Some(table) = &request.spec.plan.rejects.table {
+        rejects_table::make_ready(session, table)?;
+    }
+    // Another load may have made them while this one waited.
+    missing(session, job)
+}
+
+/// What comes first within the transaction. Returns what was made, in plain words.
+fn opened<'s>(
+    load: &mut (dyn Load<'s> + 's),
+    job: &Job,
+    recorder: &mut Option<RunRecorder>,
+    missing: &[String],
+) -> Result<Vec<String>, Error> {
+    let mut emptied = 0;
+    if let Some(recorder) = recorder {
+        let swaps = !load.swaps().is_empty();
+        emptied = recorder.begin(load.session(), !missing.is_empty() || empties(job), swaps)?;
+    }
+    load.keep_so_far()?;
+    let made = missing.iter().map(|table| {
+        let table = visible(table.as_bytes());
+        match emptied {
+            0 => format!("table {table}: created"),
+            files => format!(
+                "table {table}: created, for it was gone; {} that had been loaded into it count as new",
+                counted(files, "file")
+            ),
+        }
+    });
+    Ok(made.collect())
+}
+
+fn empties(job: &Job) -> bool {
+    matches!(job.mode, Mode::Truncate | Mode::Replace)
+}
+
+/// A load that could not begin: the ledger says why.
+fn not_begun(
+    request: &LoadRequest<'_>,
+    session: &mut dyn Session,
+    recorder: Option<RunRecorder>,
+    error: Error,
+) -> Error {
+    let rolled_back = session.roll_back();
+    if let (Some(mut recorder), Ok(())) = (recorder, rolled_back) {
+        let tally = Tally::default();
+        let ended = recorder.write_ended(session, &tally, Ended::Failed, error.message(), None);
+        if let Err(error) = ended {
+            let text = format!("the ledger could not be told: {}", error.message());
+            request.watch.warning(&text);
+        }
+    }
+    error
+}
+
+/// The tables that are to be made: what the ledger says of them is then of others.
+fn missing(session: &mut dyn Session, job: &Job) -> Result<Vec<String>, Error> {
+    let mut missing = Vec::new();
+    for table in job.tables() {
+        if session.describe(table)?.is_none() {
+            missing.push(table.to_string());
+        }
+    }
+    Ok(missing)
+}
+
+/// Reads the files into the sink.
+pub(crate) fn flow_through(
+    request: &LoadRequest<'_>,
+    run: &str,
+    files: &[Selected],
+    start: Start,
+    sink: &mut LoadSink<'_>,
+) -> Result<(), flow::Failure<Error>> {
+    let plan = &request.spec.plan;
+    let mut options = flow_options(request.threads, run);
+    if let Some(batching) = sink.batching() {
+        options = beside_server(request, batching, options);
+    }
+    options.hashes = plan.target.ledger;
+    options.from = start.from;
+    options.expected = start.expected;
+    // What is committed on the way is known again when the load goes on.
+    options.prefixes = plan.target.ledger && plan.target.every != Every::All;
+    let encode = sink.encoder();
+    let sources = files.iter().map(|file| file.source.clone()).collect();
+    flow::run_into(plan, sources, options, &*encode, |batches| {
+        sink.take_all(batches)
+    })
+}
+
+/// Batches that lie typed while others are with the server.
+const TYPED_AHEAD: usize = 8;
+
+/// How the flow is run where a server takes the rows.
+fn beside_server(
+    request: &LoadRequest<'_>,
+    batching: Batching,
+    usual: flow::Options,
+) -> flow::Options {
+    let mut options = usual;
+    if request.threads.is_none() {
+        // The server is slower than one thread that types, and may well run on this
+        // machine, where its own would wait for ours: on two processors, with two that
+        // type, it waited 8 % of its time, and 3 % with one.
+        options.threads = (options.threads - 1).max(1);
+    }
+    if request.spec.plan.target.every == Every::All {
+        // A load that commits as it goes does so at a block's end: there they stay small,
+        // and always the same, so that it can go on at one.
+        options.block_size = batching.block_size;
+        options.waiting = batching.batches + TYPED_AHEAD;
+    }
+    options
+}
+
+/// What people read of a load that ended.
+pub(crate) fn summed_up(
+    request: &LoadRequest<'_>,
+    run: String,
+    job: &Job,
+    before: &[u64],
+    finished: Finished,
+) -> Summary {
+    let rows = before.iter().zip(&finished.rows_after);
+    let tables = job.tables().into_iter().zip(rows);
+    let each = tables.map(|(name, (before, after))| TableRows {
+        name: name.to_string(),
+        before: *before,
+        after: *after,
+    });
+    Summary {
+        spec: request.spec.name(),
+        into: request.url.to_string(),
+        tables: each.collect(),
+        run,
+        tolerance: request.spec.plan.rejects.tolerance,
+        ..finished.summary
+    }
+}

@@ -1,0 +1,512 @@
+//! What the ledger says of a run, written with its rows.
+
+use barrow_core::rejects::Written;
+use barrow_core::source::content::hash_of;
+use barrow_core::source::{Content, SourceFile};
+use barrow_core::tally::{FileTally, Tally};
+use barrow_core::visible::visible_path;
+use barrow_core::words::{Mode, Word};
+use barrow_targets::ledger::{self, Counts, File, Outcome, Run};
+use barrow_targets::{Session, Swap};
+use jiff::Timestamp;
+
+use super::locks::run_lock;
+use super::request::LoadRequest;
+use super::selection::{Resumed, Selected, name_of};
+use super::state::State;
+use crate::error::Error;
+use crate::report;
+
+/// What the ledger is to say of a run.
+pub(crate) struct RunRecorder {
+    run: Run,
+    files: Vec<File>,
+    /// The run as it was last committed, if it was.
+    committed: Option<Run>,
+    /// How many of the files are committed.
+    written: usize,
+    /// The first file that may have changed since.
+    changed: usize,
+    /// Whether a file may be loaded only once.
+    once: bool,
+    /// The run whose rejects this one loads.
+    original: Option<Run>,
+    /// Whether the ledger has the run's line already.
+    is_noted: bool,
+    /// What the file that comes now was like up to where it was read.
+    prefix: Option<String>,
+    /// Whether rows of other runs go once the tables are swapped, and not before.
+    empties_later: bool,
+}
+
+/// What a run notes before it begins: the tables that it will make beside others, which
+/// MariaDB commits at once and which would stay if it were killed.
+fn planned(request: &LoadRequest<'_>, session: &mut dyn Session) -> Result<Option<String>, Error> {
+    if session.dialect().has_transactional_ddl() || request.job.mode != Mode::Replace {
+        return Ok(None);
+    }
+    let tables = request.job.tables();
+    let state = State {
+        beside: tables
+            .iter()
+            .map(|table| request.job.beside(table))
+            .collect(),
+        ..State::default()
+    };
+    let state = serde_json::to_string(&state);
+    Ok(Some(state.map_err(|e| {
+        Error::failed(format!("writing the ledger: {e}"))
+    })?))
+}
+
+/// Now, in UTC, as the ledger writes it.
+pub(crate) fn now() -> String {
+    Timestamp::now()
+        .strftime("%Y-%m-%d %H:%M:%S%.3f")
+        .to_string()
+}
+
+impl RunRecorder {
+    /// Opens the books of a run, before the load begins.
+    ///
+    /// # Errors
+    /// The ledger cannot be made or read.
+    pub fn open(
+        request: &LoadRequest<'_>,
+        session: &mut dyn Session,
+        run: &str,
+        table_key: String,
+        resumed: Option<&Resumed>,
+    ) -> Result<RunRecorder, Error> {
+        // Where one load writes at a time, it is made within the transaction, so that a load
+        // that is rolled back leaves nothing. Other databases would commit it, or loads
+        // would get into each other's way.
+        if !session.dialect().has_one_writer() && !ledger::is_there(session)? {
+            ledger::make(session)?;
+        }
+        if let Some(on) = resumed {
+            let files = ledger::files_of(session, run)?;
+            return Ok(RunRecorder {
+                run: on.run.clone(),
+                written: files.len(),
+                changed: files.len().saturating_sub(1),
+                files,
+                committed: Some(on.run.clone()),
+                once: !request.again,
+                original: None,
+                is_noted: true,
+                prefix: None,
+                empties_later: false,
+            });
+        }
+        let tables: Vec<String> = request
+            .job
+            .tables()
+            .iter()
+            .map(|t| (*t).to_string())
+            .collect();
+        let run = Run {
+            run: run.to_string(),
+            spec: request.spec.name(),
+            spec_hash: hash_of(request.spec.text.as_bytes()),
+            table: tables.join(", "),
+            table_key,
+            mode: request.job.mode.word().to_string(),
+            started_at: now(),
+            outcome: Outcome::Going,
+            state: planned(request, session)?,
+            ..by_whom()
+        };
+        Ok(RunRecorder {
+            run,
+            files: Vec::new(),
+            written: 0,
+            committed: None,
+            changed: 0,
+            once: !request.again,
+            original: None,
+            is_noted: false,
+            prefix: None,
+            empties_later: false,
+        })
+    }
+
+    /// Notes whose rejects the run loads.
+    pub fn mends(&mut self, run: &Run) {
+        self.run.mend_of = Some(run.run.clone());
+        self.original = Some(run.clone());
+    }
+
+    /// Begins within the transaction. With `empties` the rows of all runs before are gone,
+    /// which is noted; returns of how many files that was, where it is done now.
+    ///
+    /// # Errors
+    /// The ledger cannot be made or written.
+    pub fn begin(
+        &mut self,
+        session: &mut dyn Session,
+        empties: bool,
+        swaps: bool,
+    ) -> Result<u64, Error> {
+        if !ledger::is_there(session)? {
+            ledger::make(session)?;
+        } else {
+            ledger::may_be_written(session)?;
+        }
+        self.empties_later = empties && swaps;
+        match empties && !self.empties_later {
+            true => Ok(ledger::emptied(
+                session,
+                &self.run.table_key,
+                &self.run.run,
+            )?),
+            false => Ok(0),
+        }
+    }
+
+    /// Notes before the load begins that it is going, and has it known as alive: one that is
+    /// killed is then seen by the next.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn note_start(&mut self, session: &mut dyn Session) -> Result<(), Error> {
+        session.lock(run_lock(&self.run.run), true)?;
+        // Where it is made within the transaction, what is rolled back leaves nothing.
+        if self.is_noted || !ledger::is_there(session)? {
+            return Ok(());
+        }
+        ledger::may_be_written(session)?;
+        self.run.ended_at = now();
+        ledger::write_run(session, &self.run, true)?;
+        self.is_noted = true;
+        Ok(())
+    }
+
+    /// Notes how far a file was read; with `content`, that was to its end.
+    pub fn file(
+        &mut self,
+        place: usize,
+        file: &Selected,
+        end: u64,
+        prefix: Option<String>,
+        content: Option<Content>,
+    ) {
+        self.prefix = prefix;
+        while self.files.len() <= place {
+            let number = self.files.len() as u64 + 1;
+            self.files.push(File {
+                run: self.run.run.clone(),
+                number,
+                path: path(&file.source),
+                name: name_of(&file.source),
+                table: self.run.table.clone(),
+                table_key: self.run.table_key.clone(),
+                bytes: file.outline.as_ref().map_or(0, |outline| outline.size),
+                sample: file.outline.as_ref().map(|outline| outline.sample.clone()),
+                outcome: Outcome::Going,
+                once: self.once,
+                ..File::default()
+            });
+        }
+        let entry = &mut self.files[place];
+        entry.committed_to = end;
+        if let Some(read) = content {
+            let whole = whole(file, read);
+            if file.outline.as_ref().is_some_and(|o| o.size != whole.bytes) {
+                entry.sample = sample_now(file, &whole).or(entry.sample.take());
+            }
+            entry.bytes = whole.bytes;
+            entry.content = Some(whole.hash);
+            entry.outcome = Outcome::Kept;
+        }
+    }
+
+    /// Notes that a file was taken back as a whole.
+    pub fn take_back(&mut self, place: usize) {
+        if let Some(file) = self.files.get_mut(place) {
+            file.outcome = Outcome::Undone;
+            file.committed_to = 0;
+        }
+    }
+
+    /// Notes the counts.
+    pub fn count(&mut self, tally: &Tally) {
+        for (entry, counted) in self.files.iter_mut().zip(&tally.files) {
+            entry.counts = counts(counted);
+        }
+        self.run.files = tally.files.len() as u64;
+        self.run.counts = Counts {
+            read: tally.read(),
+            loaded: tally.loaded(),
+            rejected: tally.rejected(),
+            left_out: tally.left_out().all(),
+            repaired: tally.repairs.all(),
+            not_kept: tally.not_kept(),
+        };
+        self.run.still_open = self
+            .files
+            .iter()
+            .filter(|file| file.outcome != Outcome::Undone)
+            .map(|file| file.counts.rejected)
+            .sum();
+        self.run.reasons = Some(report::grouped(tally).to_string());
+    }
+
+    /// Writes the books of a run that goes on after this commit.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn write_going(
+        &mut self,
+        session: &mut dyn Session,
+        tally: &Tally,
+        written: Written,
+        folder: Option<String>,
+    ) -> Result<(), Error> {
+        self.count(tally);
+        let state = State {
+            counted: tally.counted(),
+            written,
+            is_in_a_file: self
+                .files
+                .last()
+                .is_some_and(|f| f.outcome == Outcome::Going),
+            prefix: self.prefix.clone(),
+            swaps: Vec::new(),
+            beside: Vec::new(),
+        };
+        let state = serde_json::to_string(&state)
+            .map_err(|e| Error::failed(format!("writing the ledger: {e}")))?;
+        self.run.outcome = Outcome::Going;
+        self.run.state = Some(state);
+        self.run.rejects_folder = folder;
+        self.write(session)
+    }
+
+    /// Writes the books of a run whose rows are all there, in the same transaction.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn write_kept(
+        &mut self,
+        session: &mut dyn Session,
+        tally: &Tally,
+        folder: Option<String>,
+    ) -> Result<(), Error> {
+        self.count(tally);
+        self.not_there_already(session)?;
+        self.run.outcome = Outcome::Kept;
+        self.run.state = None;
+        self.run.message = None;
+        self.run.rejects_folder = folder;
+        if let Some(original) = &self.original {
+            let c = &self.run.counts;
+            let original = mended(original, c.loaded, c.rejected);
+            ledger::write_run(session, &original, false)?;
+            // Those that are open are open in the run that they are of.
+            self.run.still_open = 0;
+            self.run.rejects_folder = None;
+            // Rejects that nobody corrected may load all the same another time.
+            let files = self.files.iter_mut();
+            files.for_each(|file| file.once &= file.counts.loaded > 0);
+        }
+        self.write(session)
+    }
+
+    /// Content that nobody could know before it was read, and that is in the table already.
+    fn not_there_already(&self, session: &mut dyn Session) -> Result<(), Error> {
+        let came_unknown = |file: &&File| file.once && file.sample.is_none();
+        for file in self.files.iter().filter(came_unknown) {
+            let Some(content) = &file.content else {
+                continue;
+            };
+            let found = ledger::run_of_content(session, &file.table_key, content)?;
+            if let Some(run) = found.filter(|run| run.run != self.run.run) {
+                return Err(Error::request(
+                    format!(
+                        "what came by standard input is in the table already: run {} loaded it on {}",
+                        run.run,
+                        run.started_at.get(..16).unwrap_or(&run.started_at)
+                    ),
+                    "nothing was loaded twice; --again loads it all the same",
+                ));
+            }
+        }
+        Ok(())
+    }
+
+    /// Writes the books of a run whose rows are all loaded, beside tables whose places theirs
+    /// are to take after the commit.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn write_loaded(
+        &mut self,
+        session: &mut dyn Session,
+        tally: &Tally,
+        folder: Option<String>,
+        swaps: Vec<Swap>,
+    ) -> Result<(), Error> {
+        self.count(tally);
+        let state = State {
+            swaps,
+            ..State::default()
+        };
+        let state = serde_json::to_string(&state)
+            .map_err(|e| Error::failed(format!("writing the ledger: {e}")))?;
+        self.run.outcome = Outcome::Going;
+        self.run.state = Some(state);
+        self.run.rejects_folder = folder;
+        let outcomes: Vec<Outcome> = self.files.iter().map(|file| file.outcome).collect();
+        self.files
+            .iter_mut()
+            .for_each(|file| file.outcome = Outcome::Going);
+        self.write(session)?;
+        let files = self.files.iter_mut().zip(outcomes);
+        files.for_each(|(file, outcome)| file.outcome = outcome);
+        self.written = self.files.len();
+        self.changed = 0;
+        Ok(())
+    }
+
+    /// Writes the books of such a run once its tables are in their places.
+    ///
+    /// # Errors
+    /// The ledger cannot be written; the next load of the tables makes up for it.
+    pub fn write_swapped(&mut self, session: &mut dyn Session) -> Result<(), Error> {
+        if self.empties_later {
+            ledger::emptied(session, &self.run.table_key, &self.run.run)?;
+        }
+        for file in &self.files {
+            ledger::write_file(session, file, false)?;
+        }
+        self.run.outcome = Outcome::Kept;
+        self.run.state = None;
+        self.run.ended_at = now();
+        Ok(ledger::write_run(session, &self.run, false)?)
+    }
+
+    /// Notes a run that was taken back, or stopped, after that was done. What was
+    /// committed on the way stays noted as it was: there the run goes on.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn write_ended(
+        &mut self,
+        session: &mut dyn Session,
+        tally: &Tally,
+        outcome: Outcome,
+        message: &str,
+        folder: Option<String>,
+    ) -> Result<(), Error> {
+        if let Some(committed) = &self.committed {
+            let run = Run {
+                message: Some(message.to_string()),
+                ended_at: now(),
+                ..committed.clone()
+            };
+            return Ok(ledger::write_run(session, &run, false)?);
+        }
+        if !ledger::is_there(session)? {
+            return Ok(());
+        }
+        self.count(tally);
+        self.run.outcome = outcome;
+        self.run.state = None;
+        self.run.still_open = 0;
+        self.run.counts.not_kept += std::mem::take(&mut self.run.counts.loaded);
+        for file in &mut self.files {
+            file.outcome = outcome;
+            file.counts.not_kept += std::mem::take(&mut file.counts.loaded);
+            file.committed_to = 0;
+        }
+        self.run.message = Some(message.to_string());
+        self.run.rejects_folder = folder;
+        self.write(session)
+    }
+
+    fn write(&mut self, session: &mut dyn Session) -> Result<(), Error> {
+        self.run.ended_at = now();
+        ledger::write_run(session, &self.run, !self.is_noted)?;
+        for place in self.changed..self.files.len() {
+            ledger::write_file(session, &self.files[place], place >= self.written)?;
+        }
+        Ok(())
+    }
+
+    /// Notes that what was written is committed.
+    pub fn committed(&mut self) {
+        self.committed = Some(self.run.clone());
+        self.is_noted = true;
+        self.written = self.files.len();
+        self.changed = self.written.saturating_sub(1);
+    }
+}
+
+/// The content of a file that was read to its end. An unpacker may stop before bytes that
+/// follow what it unpacks: then those are read as well, or the file would not be known
+/// again.
+fn whole(file: &Selected, read: Content) -> Content {
+    match &file.outline {
+        Some(outline) if read.bytes < outline.size => file.source.content().unwrap_or(read),
+        _ => read,
+    }
+}
+
+/// The sample of a file that was still written to when it was first looked at, if it has
+/// just what was read of it: or it would not be known again.
+fn sample_now(file: &Selected, read: &Content) -> Option<String> {
+    let now = file.source.outline().ok()??;
+    (now.size == read.bytes).then_some(now.sample)
+}
+
+fn path(source: &SourceFile) -> String {
+    visible_path(&source.identity())
+}
+
+fn counts(file: &FileTally) -> Counts {
+    Counts {
+        read: file.records + file.left_out.all(),
+        loaded: file.loaded,
+        rejected: file.rejected,
+        left_out: file.left_out.all(),
+        repaired: file.repaired,
+        not_kept: file.not_kept,
+    }
+}
+
+/// A run of whose open rejects some were loaded and some are still wrong. The others are
+/// gone from their files: they are given up.
+pub(crate) fn mended(run: &Run, loaded: u64, rejected: u64) -> Run {
+    Run {
+        mended: run.mended + loaded,
+        still_open: rejected,
+        given_up: run.given_up + run.still_open.saturating_sub(loaded + rejected),
+        ..run.clone()
+    }
+}
+
+/// A run with nothing but who runs it, where, and with which version.
+pub(crate) fn by_whom() -> Run {
+    Run {
+        who: whoami::username().unwrap_or_default(),
+        host: whoami::hostname().unwrap_or_default(),
+        version: env!("CARGO_PKG_VERSION").into(),
+        ..Run::default()
+    }
+}
+
+/// Closes a run that was interrupted when all of it was there.
+///
+/// # Errors
+/// The ledger cannot be written.
+pub(crate) fn close(session: &mut dyn Session, run: Run) -> Result<(), Error> {
+    let run = Run {
+        outcome: Outcome::Kept,
+        state: None,
+        message: None,
+        ended_at: now(),
+        ..run
+    };
+    Ok(ledger::write_run(session, &run, false)?)
+}

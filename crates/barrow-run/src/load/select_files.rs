@@ -1,0 +1,179 @@
+//! Which files are loaded: those whose content is not in the table yet, from where an
+//! interrupted run left off.
+
+use std::collections::BTreeSet;
+
+use barrow_core::source::SourceFile;
+use barrow_targets::{Session, ledger};
+
+use super::known_files::KnownFiles;
+use super::locks::lock_of;
+use super::recover::recover;
+use super::request::LoadRequest;
+use super::selection::{Selected, Selection};
+use crate::error::Error;
+
+/// Decides, and keeps other loads of the same files away until the target is dropped.
+///
+/// # Errors
+/// A file or the ledger cannot be read.
+pub(crate) fn select(
+    request: &LoadRequest<'_>,
+    session: &mut dyn Session,
+    sources: Vec<SourceFile>,
+) -> Result<Selection, Error> {
+    let files = Selected::all(sources)?;
+    if !request.spec.plan.target.ledger {
+        return Ok(Selection {
+            files,
+            ..Selection::default()
+        });
+    }
+    let table_key = ledger::table_key(session, &request.job)?;
+    claim(request, session, &table_key, &files)?;
+    if ledger::is_there(session)? {
+        recover(session, &table_key)?;
+    }
+    decide(request, session, table_key, files)
+}
+
+/// What would be loaded, without keeping anybody away: for a look ahead. Where a load would
+/// stop, the reason comes as well.
+///
+/// # Errors
+/// A file or the ledger cannot be read.
+pub(crate) fn predict(
+    request: &LoadRequest<'_>,
+    session: &mut dyn Session,
+    sources: Vec<SourceFile>,
+) -> Result<(Selection, Option<Error>), Error> {
+    let files = Selected::all(sources)?;
+    let table_key = match request.spec.plan.target.ledger {
+        true => ledger::table_key(session, &request.job)?,
+        false => String::new(),
+    };
+    if table_key.is_empty() || !ledger::is_there(session)? {
+        let selection = Selection {
+            files,
+            table_key,
+            ..Selection::default()
+        };
+        return Ok((selection, None));
+    }
+    let (known, mut selection) = placed(request, session, table_key, files)?;
+    let stops = known.may_come_again(request).err();
+    selection.resumed = known.resume(request, &mut selection.files)?;
+    Ok((selection, stops))
+}
+
+/// The files that another load has in its hands now, by their places.
+///
+/// # Errors
+/// The database cannot be asked.
+pub(crate) fn in_other_hands(
+    request: &LoadRequest<'_>,
+    selection: &Selection,
+) -> Result<Vec<usize>, Error> {
+    let mut theirs = Vec::new();
+    if selection.table_key.is_empty() {
+        return Ok(theirs);
+    }
+    // Of a session of its own, which lets go at once.
+    let mut session = request.url.open(false)?;
+    for (place, file) in selection.files.iter().enumerate() {
+        let Some(outline) = &file.outline else {
+            continue;
+        };
+        if !session.lock(lock_of(&selection.table_key, &outline.sample), false)? {
+            theirs.push(place);
+        }
+    }
+    Ok(theirs)
+}
+
+/// Whether a file could be had.
+pub(crate) enum Claimed {
+    /// Another load has it now.
+    ByOthers,
+    /// It is ours until the target is dropped.
+    Ours(Box<Selection>),
+}
+
+/// Decides on one file, unless another load has it; with `wait`, once that has ended.
+///
+/// # Errors
+/// The file or the ledger cannot be read.
+pub(crate) fn select_if_free(
+    request: &LoadRequest<'_>,
+    session: &mut dyn Session,
+    source: SourceFile,
+    wait: bool,
+) -> Result<Claimed, Error> {
+    let file = Selected::of(source)?;
+    let table_key = ledger::table_key(session, &request.job)?;
+    let sample = file.outline.as_ref().map_or("", |outline| &outline.sample);
+    if !session.lock(lock_of(&table_key, sample), wait)? {
+        return Ok(Claimed::ByOthers);
+    }
+    if ledger::is_there(session)? {
+        recover(session, &table_key)?;
+    }
+    let selection = decide(request, session, table_key, vec![file])?;
+    Ok(Claimed::Ours(Box::new(selection)))
+}
+
+fn decide(
+    request: &LoadRequest<'_>,
+    session: &mut dyn Session,
+    table_key: String,
+    outlined: Vec<Selected>,
+) -> Result<Selection, Error> {
+    let (known, mut selection) = placed(request, session, table_key, outlined)?;
+    known.may_come_again(request)?;
+    selection.resumed = known.resume(request, &mut selection.files)?;
+    Ok(selection)
+}
+
+/// The files, each to load or to pass over.
+fn placed(
+    request: &LoadRequest<'_>,
+    session: &mut dyn Session,
+    table_key: String,
+    files: Vec<Selected>,
+) -> Result<(KnownFiles, Selection), Error> {
+    let mut selection = Selection {
+        table_key,
+        ..Selection::default()
+    };
+    let mut known = KnownFiles::ask(request, session, &selection.table_key, &files)?;
+    for file in files {
+        known.place(file, &mut selection)?;
+    }
+    Ok((known, selection))
+}
+
+/// Waits until no other load has any of the files. All loads take the locks in the same
+/// request, so that no two wait for each other.
+fn claim(
+    request: &LoadRequest<'_>,
+    session: &mut dyn Session,
+    table_key: &str,
+    files: &[Selected],
+) -> Result<(), Error> {
+    let samples = files.iter().filter_map(|file| file.outline.as_ref());
+    let locks: BTreeSet<i64> = samples
+        .map(|outline| lock_of(table_key, &outline.sample))
+        .collect();
+    let mut told = false;
+    for lock in locks {
+        if session.lock(lock, false)? {
+            continue;
+        }
+        if !told {
+            request.watch.waiting("another load of these files to end");
+            told = true;
+        }
+        session.lock(lock, true)?;
+    }
+    Ok(())
+}

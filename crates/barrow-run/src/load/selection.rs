@@ -1,0 +1,93 @@
+//! The files that a load takes, and those that it skips.
+
+use std::path::Path;
+
+use barrow_core::rejects::Written;
+use barrow_core::source::{Outline, SourceFile};
+use barrow_core::tally::Counted;
+use barrow_core::visible::visible_path;
+use barrow_targets::ledger::Run;
+
+use crate::error::Error;
+use crate::report::Skipped;
+
+/// What is to be loaded.
+#[derive(Default)]
+pub(crate) struct Selection {
+    /// The files, in order.
+    pub files: Vec<Selected>,
+    /// Files that are in the table already.
+    pub skipped: Vec<Skipped>,
+    /// The run that goes on.
+    pub resumed: Option<Resumed>,
+    /// What stands for the tables in the ledger.
+    pub table_key: String,
+}
+
+/// A file to load.
+#[derive(Clone)]
+pub(crate) struct Selected {
+    /// The file.
+    pub source: SourceFile,
+    /// Its size and sample; none for what can be read only once.
+    pub outline: Option<Outline>,
+    /// What people should know of it.
+    pub note: Option<String>,
+}
+
+impl Selected {
+    /// A file with its size and sample.
+    ///
+    /// # Errors
+    /// It cannot be read.
+    pub fn of(source: SourceFile) -> Result<Selected, Error> {
+        let outline = source
+            .outline()
+            .map_err(|e| Error::failed(format!("{}: {e}", source.name())))?;
+        Ok(Selected {
+            source,
+            outline,
+            note: None,
+        })
+    }
+
+    /// The same for many.
+    ///
+    /// # Errors
+    /// As [`Selected::of`].
+    pub fn all(sources: impl IntoIterator<Item = SourceFile>) -> Result<Vec<Selected>, Error> {
+        sources.into_iter().map(Selected::of).collect()
+    }
+}
+
+/// A run that was interrupted, and goes on.
+pub(crate) struct Resumed {
+    /// The run.
+    pub run: Run,
+    /// What it has counted.
+    pub counted: Counted,
+    /// How far its rejects are written.
+    pub written: Written,
+    /// The place of the first file's counts among those.
+    pub first: usize,
+    /// Where in that file it goes on.
+    pub from: u64,
+    /// What the file was like up to there.
+    pub expected: Option<String>,
+    /// What people read about it.
+    pub words: String,
+}
+
+/// What tells the file from others, as the ledger has it; none for what can be read only
+/// once.
+pub(crate) fn full_path(source: &SourceFile) -> Option<String> {
+    let identity = source.identity();
+    source.is_repeatable().then(|| visible_path(&identity))
+}
+
+/// The file's own name, as the ledger has it.
+pub(crate) fn name_of(source: &SourceFile) -> String {
+    let name = source.file_name();
+    let name: &Path = &name;
+    visible_path(name).chars().take(255).collect()
+}

@@ -1,0 +1,546 @@
+//! Takes batches into the table, and everything else to its place.
+
+use std::path::Path;
+
+use barrow_core::flow::{self, Batch, Batches};
+use barrow_core::plan::KindPlan;
+use barrow_core::visible::visible_path;
+use barrow_core::words::{Every, Mode, Per, Tolerance};
+use barrow_targets::ledger::Outcome as Ended;
+use barrow_targets::{Batching, EncodedPart, Encoder, Load, Refusal, Session};
+
+use super::batch_group::BatchGroup;
+use super::originals::{Originals, told};
+use super::rejects_table::RejectsTable;
+use super::request::LoadRequest;
+use super::run_recorder::RunRecorder;
+use super::selection::Selected;
+use crate::account::{RunAccount, in_order};
+use crate::error::Error;
+use crate::observer::Watch;
+use crate::refusals;
+use crate::reject_manifest::{Manifest, Original};
+use crate::report::{LeftWhole, Outcome, Summary};
+use crate::words::number;
+
+/// The end of the way of a load.
+pub(crate) struct LoadSink<'l> {
+    load: Box<dyn Load<'l> + 'l>,
+    state: SinkState<'l>,
+}
+
+/// Everything of a sink but the load itself, which ends before the rest does.
+struct SinkState<'l> {
+    files: Vec<Selected>,
+    kinds: &'l [KindPlan],
+    account: RunAccount<'l>,
+    recorder: Option<RunRecorder>,
+    table: Option<RejectsTable>,
+    tolerance: Tolerance,
+    per: Per,
+    every: Every,
+    /// How many batches are sent together.
+    together: usize,
+    /// The file that comes now, by its place in the flow.
+    current: Option<usize>,
+    /// Files that were taken back.
+    left_whole: Vec<LeftWhole>,
+    /// Rows since the last commit.
+    since_commit: u64,
+    /// Rows that stay whatever happens.
+    committed: u64,
+    /// What is done before the last commit.
+    before_commit: Option<BeforeCommit<'l>>,
+    /// What is written beside the rejects.
+    manifest: Option<Manifest>,
+    /// What each file was like, for a load that is rolled back and mended.
+    originals: Originals,
+    /// Whether a load that brings no row stops, for it would empty the table.
+    may_not_empty: bool,
+    /// Whether nothing is to be committed.
+    rehearsal: bool,
+    watch: &'l dyn Watch,
+}
+
+/// What is done before the last commit: with the folder of the rejects, if there are any,
+/// and the files that were taken back.
+pub(crate) type BeforeCommit<'l> =
+    Box<dyn FnOnce(Option<&Path>, &[LeftWhole]) -> Result<(), Error> + 'l>;
+
+/// What a load came to, and how many rows each table has now.
+pub(crate) struct Finished {
+    /// What people read.
+    pub summary: Summary,
+    /// The rows.
+    pub rows_after: Vec<u64>,
+}
+
+/// Said where a load would leave an empty table behind, which nobody asked for.
+pub(crate) fn would_empty() -> Error {
+    Error::request(
+        "no record of these files would be in the table, which would be empty then",
+        "if that is what is meant, say [target] may_empty = true",
+    )
+}
+
+impl<'l> LoadSink<'l> {
+    /// For a load that has begun.
+    ///
+    /// # Errors
+    /// There is no room for the rejects that their table is to get.
+    pub fn new(
+        request: &LoadRequest<'l>,
+        load: Box<dyn Load<'l> + 'l>,
+        files: &[Selected],
+        run: &str,
+        account: RunAccount<'l>,
+        recorder: Option<RunRecorder>,
+    ) -> Result<LoadSink<'l>, Error> {
+        let plan = &request.spec.plan;
+        let rejects = &plan.rejects;
+        let table = match &rejects.table {
+            None => None,
+            Some(table) => Some(RejectsTable::new(table, run)?),
+        };
+        let every = plan.target.every;
+        // What commits as it goes does so at a batch's end.
+        let together = match (load.batching(), every) {
+            (Some(batching), Every::All) => batching.batches,
+            _ => 1,
+        };
+        let state = SinkState {
+            files: files.to_vec(),
+            kinds: &plan.kinds,
+            together,
+            recorder,
+            table,
+            tolerance: rejects.tolerance,
+            per: rejects.per,
+            every,
+            current: None,
+            left_whole: Vec::new(),
+            since_commit: 0,
+            // A run that goes on has rows in the table.
+            committed: account.tally.loaded(),
+            rehearsal: false,
+            before_commit: None,
+            manifest: None,
+            originals: Originals::default(),
+            may_not_empty: matches!(request.job.mode, Mode::Truncate | Mode::Replace)
+                && !plan.target.may_empty,
+            account,
+            watch: request.watch,
+        };
+        Ok(LoadSink { load, state })
+    }
+
+    /// Does something before the last commit, once all rejects are written.
+    pub fn before_commit(mut self, work: BeforeCommit<'l>) -> LoadSink<'l> {
+        self.state.before_commit = Some(work);
+        self
+    }
+
+    /// Writes a manifest beside the rejects, by which they can be mended.
+    pub fn with_manifest(mut self, manifest: Manifest) -> LoadSink<'l> {
+        self.state.manifest = Some(manifest);
+        self
+    }
+
+    /// Loads the good records of the first files, whose rejects come from elsewhere.
+    pub fn replaying(mut self, originals: Vec<Original>) -> LoadSink<'l> {
+        self.state.originals = Originals::of(originals);
+        self
+    }
+
+    /// Takes everything back in the end, and says what it would have come to.
+    pub fn rehearsing(mut self) -> LoadSink<'l> {
+        self.state.rehearsal = true;
+        self
+    }
+
+    /// Loads whatever the number of rejects.
+    pub fn tolerating_all(mut self) -> LoadSink<'l> {
+        self.state.tolerance = Tolerance::Percent(100.0);
+        self.state.per = Per::Run;
+        self
+    }
+
+    /// How the database is best brought rows, if that matters.
+    pub fn batching(&self) -> Option<Batching> {
+        self.load.batching()
+    }
+
+    /// What puts rows into the database's form; to be asked for once.
+    pub fn encoder(&mut self) -> Encoder {
+        self.load.encoder()
+    }
+
+    /// Takes all batches.
+    ///
+    /// # Errors
+    /// A file cannot be read; the database, or the folder of rejects, fails.
+    pub fn take_all(
+        &mut self,
+        batches: &mut Batches<'_, Vec<EncodedPart>>,
+    ) -> Result<(), flow::Failure<Error>> {
+        let mut group = BatchGroup::new(batches, self.state.together);
+        while let Some(index) = group.begin().map_err(flow::Failure::Source)? {
+            self.take(&mut group, index).map_err(flow::Failure::Sink)?;
+        }
+        Ok(())
+    }
+
+    /// Takes batches of one file together.
+    fn take(&mut self, group: &mut BatchGroup<'_, '_>, index: usize) -> Result<(), Error> {
+        use barrow_targets::BatchSource;
+        let LoadSink { load, state } = self;
+        if state.current != Some(index) {
+            state.begin_file(load.as_mut(), index)?;
+        }
+        let refusals = load.send(group)?;
+        for (batch, refusals) in group.ready().iter().zip(refusals) {
+            state.taken(load.as_mut(), batch, index, refusals)?;
+        }
+        Ok(())
+    }
+
+    /// Commits the load or rolls it back, by how it went.
+    ///
+    /// # Errors
+    /// Whatever kept the load from being done; it is rolled back then.
+    pub fn finish(self, flowed: Result<(), flow::Failure<Error>>) -> Result<Finished, Error> {
+        let LoadSink { load, mut state } = self;
+        state.account.end();
+        match flowed {
+            Ok(()) => state.decide(load),
+            Err(failure) => Err(state.rolled_back(load, failure.into())),
+        }
+    }
+}
+
+/// A load that was decided on: to be committed, or rolled back and why.
+enum Decision {
+    Commit,
+    Rehearsed,
+    RollBack(Outcome, &'static str),
+}
+
+impl<'l> SinkState<'l> {
+    /// Sees to everything of a batch but its rows, which are loaded.
+    fn taken(
+        &mut self,
+        load: &mut dyn Load<'l>,
+        batch: &Batch,
+        index: usize,
+        refusals: Vec<Refusal>,
+    ) -> Result<(), Error> {
+        let loaded = (batch.good() - refusals.len()) as u64;
+        let refused = refusals::refused(self.kinds, batch, refusals);
+        self.originals.note(batch, &refused);
+        if self.originals.is_replayed(index) {
+            let rejected = told(&batch.rejects) + told(&refused);
+            self.account.batch_but_rejects(batch, loaded, rejected);
+        } else {
+            if let (Some(table), Some(file)) = (&mut self.table, batch.file()) {
+                table.keep(&file.name, &in_order(batch, &refused))?;
+            }
+            self.account.batch(batch, loaded, &refused)?;
+        }
+        self.since_commit += loaded;
+        self.record(batch, index);
+        if batch.block.last.is_some() {
+            self.originals.end_file(batch, index, &self.files)?;
+            self.end_file(load, index, !batch.differences.is_empty())?;
+        }
+        if let Every::Records(every) = self.every
+            && self.since_commit >= every
+            && self.is_within()
+        {
+            self.commit(load)?;
+        }
+        self.account.advance(batch);
+        Ok(())
+    }
+
+    fn is_within(&self) -> bool {
+        let tally = &self.account.tally;
+        self.per == Per::File || self.tolerance.allows(tally.rejected(), tally.records())
+    }
+
+    fn begin_file(&mut self, load: &mut dyn Load<'l>, index: usize) -> Result<(), Error> {
+        self.current = Some(index);
+        self.account.kept_in = None;
+        if self.per == Per::File {
+            load.begin_file()?;
+        }
+        Ok(())
+    }
+
+    /// A file that is beyond the limit of rejects is skipped whole, where files are judged
+    /// one by one.
+    fn end_file(
+        &mut self,
+        load: &mut dyn Load<'l>,
+        index: usize,
+        differs: bool,
+    ) -> Result<(), Error> {
+        let place = self.account.tally.place_of(index);
+        let Some(file) = self.account.tally.files.get_mut(place) else {
+            return Ok(());
+        };
+        let note = self.files.get(index).and_then(|file| file.note.clone());
+        file.notes.extend(note);
+        let beyond = !self.tolerance.allows(file.rejected, file.records);
+        if self.per == Per::Run || !(beyond || differs) {
+            return Ok(());
+        }
+        self.left_whole.push(LeftWhole {
+            file: file.name.clone(),
+            rejected: file.rejected,
+            records: file.records,
+            differs,
+            kept_in: self.account.kept_in.clone(),
+        });
+        self.since_commit -= file.loaded;
+        self.account.tally.take_back_file();
+        if let Some(recorder) = &mut self.recorder {
+            recorder.take_back(place);
+        }
+        Ok(load.roll_back_file()?)
+    }
+
+    /// Records how far the file was read.
+    fn record(&mut self, batch: &Batch, index: usize) {
+        let place = self.account.tally.place_of(index);
+        if let (Some(recorder), Some(file)) = (&mut self.recorder, self.files.get(index)) {
+            let last = batch.block.last.as_ref();
+            let content = last.map(|end| end.content.clone().unwrap_or_default());
+            let prefix = batch.block.prefix.clone();
+            recorder.file(place, file, batch.block.end(), prefix, content);
+        }
+    }
+
+    fn folder(&self) -> Option<String> {
+        let folder = self.account.rejects_folder()?;
+        Some(visible_path(
+            &std::path::absolute(&folder).unwrap_or(folder),
+        ))
+    }
+
+    /// Commits on the way.
+    fn commit(&mut self, load: &mut dyn Load<'l>) -> Result<(), Error> {
+        if let Some(table) = &mut self.table {
+            table.write(load.session())?;
+        }
+        if let (Some(recorder), Some(rejects)) = (&mut self.recorder, &mut self.account.rejects) {
+            let written = rejects.written()?;
+            let folder = rejects.folder().map(visible_path);
+            recorder.write_going(load.session(), &self.account.tally, written, folder)?;
+        }
+        load.commit()?;
+        if let Some(recorder) = &mut self.recorder {
+            recorder.committed();
+        }
+        if let Some(table) = &mut self.table {
+            table.committed()?;
+        }
+        self.committed += std::mem::take(&mut self.since_commit);
+        Ok(())
+    }
+
+    /// Commits within the limit of rejects; rolls back beyond it, or where a file is not
+    /// what it says of itself.
+    fn decide(mut self, mut load: Box<dyn Load<'l> + 'l>) -> Result<Finished, Error> {
+        let merged = load.merged();
+        let decision = match self.prepared(load.as_mut()) {
+            Ok(decision) => decision,
+            Err(error) => return Err(self.rolled_back(load, error)),
+        };
+        let (outcome, rows_after) = match decision {
+            Decision::Commit => {
+                let swaps = load.swaps();
+                let (session, rows) = load.finish();
+                let rows = match rows {
+                    Ok(rows) => rows,
+                    Err(error) => return Err(self.not_committed(session, error.into())),
+                };
+                if !swaps.is_empty()
+                    && let Err(error) = session.put_in_place(&swaps)
+                {
+                    return Err(self.not_committed(session, error.into()));
+                }
+                self.record_swapped(session, !swaps.is_empty());
+                (Outcome::Kept, rows)
+            }
+            Decision::Rehearsed => {
+                let (_, rows) = load.roll_back();
+                (Outcome::Kept, rows?)
+            }
+            Decision::RollBack(outcome, why) => {
+                let (session, rows) = load.roll_back();
+                let rows = match rows {
+                    Ok(rows) => rows,
+                    Err(error) => return Err(self.not_committed(session, error.into())),
+                };
+                self.record_end(session, Ended::Undone, why);
+                if matches!(outcome, Outcome::BeyondTolerance { .. }) {
+                    self.write_rolled_back_manifest()?;
+                }
+                (outcome, rows)
+            }
+        };
+        Ok(Finished {
+            summary: Summary {
+                outcome,
+                rehearsal: self.rehearsal,
+                merged,
+                rejects: self.account.rejects_folder(),
+                untold: self.account.rejects.as_ref().map_or(0, |r| r.untold()),
+                can_be_replayed: self.originals.is_complete() && self.committed == 0,
+                left_whole: self.left_whole,
+                elapsed: self.account.elapsed(),
+                times: self.account.times,
+                tally: self.account.tally,
+                ..Summary::default()
+            },
+            rows_after,
+        })
+    }
+
+    /// Does everything that comes before the commit, if it is to be one.
+    fn prepared(&mut self, load: &mut dyn Load<'l>) -> Result<Decision, Error> {
+        self.account.finish_rejects()?;
+        if self.rehearsal {
+            return Ok(Decision::Rehearsed);
+        }
+        let not_kept = self.since_commit;
+        let is_empty = self.account.tally.loaded() == 0 && self.committed == 0;
+        if self.may_not_empty && is_empty && self.is_within() {
+            return Err(would_empty());
+        }
+        if !self.account.tally.differences.is_empty() && self.per == Per::Run {
+            let why = "its totals differ from what was found";
+            return Ok(Decision::RollBack(Outcome::TotalsDiffer { not_kept }, why));
+        }
+        if !self.is_within() {
+            let why = "more rejects than the limit";
+            return Ok(Decision::RollBack(
+                Outcome::BeyondTolerance { not_kept },
+                why,
+            ));
+        }
+        if let Some(table) = &mut self.table {
+            table.write(load.session())?;
+        }
+        let rejects = self.account.rejects_folder();
+        if let Some(work) = self.before_commit.take() {
+            work(rejects.as_deref(), &self.left_whole)?;
+        }
+        if let (Some(manifest), Some(folder)) = (self.manifest.take(), &rejects) {
+            manifest.leaving_out(&self.left_whole).write(folder)?;
+        }
+        let folder = self.folder();
+        let swaps = load.swaps();
+        if let Some(recorder) = &mut self.recorder {
+            let (session, tally) = (load.session(), &self.account.tally);
+            match swaps.is_empty() {
+                true => recorder.write_kept(session, tally, folder)?,
+                false => recorder.write_loaded(session, tally, folder, swaps)?,
+            }
+        }
+        Ok(Decision::Commit)
+    }
+
+    /// Records that the tables which were loaded beside others are in their places. Until
+    /// then the ledger says that they are not.
+    fn record_swapped(&mut self, session: &mut dyn Session, has_swapped: bool) {
+        let recorded = match &mut self.recorder {
+            Some(recorder) if has_swapped => recorder.write_swapped(session),
+            _ => Ok(()),
+        };
+        if let Err(error) = recorded {
+            // The rows are in the table, and the next load of it tells the ledger so.
+            self.could_not_record(&error);
+        }
+    }
+
+    /// The manifest of a load that was rolled back: by it its rejects are mended with the
+    /// rest of its files.
+    fn write_rolled_back_manifest(&mut self) -> Result<(), Error> {
+        let is_mendable = self.recorder.is_some() && self.committed == 0;
+        if let (Some(manifest), Some(folder), true) = (
+            self.manifest.take(),
+            self.account.rejects_folder(),
+            is_mendable,
+        ) && let Some(originals) = self.originals.found()
+        {
+            manifest.rolled_back(originals).write(&folder)?;
+        }
+        Ok(())
+    }
+
+    /// Records the end of a load that was rolled back. The load failed before the ledger
+    /// did: that it cannot be recorded is said, and no more.
+    fn record_end(&mut self, session: &mut dyn Session, outcome: Ended, why: &str) {
+        let folder = self.folder();
+        let mut recorded = Ok(());
+        if let Some(table) = &mut self.table {
+            recorded = table.write_undone(session);
+        }
+        if let Some(recorder) = &mut self.recorder {
+            let ended = recorder.write_ended(session, &self.account.tally, outcome, why, folder);
+            recorded = recorded.and(ended);
+        }
+        if let Err(error) = recorded {
+            self.could_not_record(&error);
+        }
+    }
+
+    fn could_not_record(&self, error: &Error) {
+        let text = format!("the ledger could not be told: {}", error.message());
+        self.watch.warning(&text);
+    }
+
+    /// Rolls the load back, and adds to the error what stays of it.
+    fn rolled_back(self, load: Box<dyn Load<'l> + 'l>, error: Error) -> Error {
+        let (session, rows) = load.roll_back();
+        self.ended(session, error, rows.map(drop).map_err(Error::from))
+    }
+
+    /// The same for a load that has ended already without a commit.
+    fn not_committed(self, session: &mut dyn Session, error: Error) -> Error {
+        let rolled_back = session.roll_back();
+        self.ended(session, error, rolled_back.map_err(Error::from))
+    }
+
+    fn ended(
+        mut self,
+        session: &mut dyn Session,
+        error: Error,
+        rolled_back: Result<(), Error>,
+    ) -> Error {
+        if let Err(error) = self.account.finish_rejects() {
+            let text = format!("the rejects are not all there: {error}");
+            self.watch.warning(&text);
+        }
+        if rolled_back.is_ok() {
+            self.record_end(session, Ended::Failed, error.message());
+        }
+        let goes_on = match self.recorder {
+            Some(_) => "; run this again, and it goes on from there",
+            None => "",
+        };
+        let stays = match self.committed {
+            0 => "nothing of this load was committed".to_string(),
+            rows => format!(
+                "{} rows that were committed on the way stay in the table{goes_on}",
+                number(rows)
+            ),
+        };
+        match (self.committed, rolled_back) {
+            (0, Err(again)) => error.and(&format!("undoing it failed too: {again}")),
+            (_, Err(again)) => error.and(&stays).and(&format!("undoing the rest: {again}")),
+            (_, Ok(())) => error.and(&stays),
+        }
+    }
+}

@@ -1,0 +1,26 @@
+//! What the ledger keeps of a run that is in progress, to go on with.
+
+use barrow_core::rejects::Written;
+use barrow_core::tally::Counted;
+use barrow_targets::Swap;
+use serde::{Deserialize, Serialize};
+
+/// What a run needs to go on once it was interrupted.
+#[derive(Debug, Default, Serialize, Deserialize)]
+pub(crate) struct State {
+    /// What it has counted.
+    pub counted: Counted,
+    /// How far its rejects are written.
+    pub written: Written,
+    /// Whether the last of the files is not read to its end.
+    pub is_in_a_file: bool,
+    /// What that file was like up to where it is committed.
+    #[serde(default)]
+    pub prefix: Option<String>,
+    /// Tables that are loaded and have not taken others' places yet.
+    #[serde(default)]
+    pub swaps: Vec<Swap>,
+    /// Tables that the run makes beside others, as long as nothing of it is loaded.
+    #[serde(default)]
+    pub beside: Vec<String>,
+}

@@ -1,0 +1,239 @@
+//! A spec and what is asked for beside it: from a path to a plan, its files and its target,
+//! before any work begins.
+
+mod text;
+
+use std::path::{Path, PathBuf};
+
+use barrow_core::flow;
+use barrow_core::plan::Plan;
+use barrow_core::source::{self, SourceFile};
+use barrow_core::spec;
+use barrow_core::spec::Known;
+use barrow_core::values::ColumnReader;
+use barrow_core::visible::visible_path;
+use barrow_core::words::{Every, Mode, Tolerance};
+use barrow_targets::{Column, Job, Part, Url};
+
+use crate::error::Error;
+
+/// What wins over the spec.
+#[derive(Debug, Clone, Default)]
+pub struct Overrides {
+    /// The database's address.
+    pub database: Option<String>,
+    /// The table.
+    pub table: Option<String>,
+    /// What becomes of the rows that the table has.
+    pub mode: Option<Mode>,
+    /// How many rejects there may be.
+    pub max_rejects: Option<Tolerance>,
+}
+
+/// A spec that was read and checked.
+pub struct Spec {
+    /// Its path as given.
+    pub path: PathBuf,
+    /// Its own text.
+    pub text: String,
+    /// The folder that its relative paths are from.
+    pub base: PathBuf,
+    /// What it says.
+    pub plan: Plan,
+    /// What wins over it.
+    pub overrides: Overrides,
+}
+
+impl Spec {
+    /// Reads and checks the spec at `path`. Types that it leaves to the target's table are
+    /// asked for there.
+    ///
+    /// # Errors
+    /// The file cannot be read, or the spec is wrong: [`Error::problems`] has all that is.
+    pub fn open(path: &Path, overrides: &Overrides) -> Result<Spec, Error> {
+        let text = text::read(path)?;
+        let base = path.parent().unwrap_or(Path::new("")).to_path_buf();
+        let plan = match spec::leaves_types(&text) {
+            None => spec::read_plan(&text),
+            Some((own_url, own_table)) => {
+                let url = match (&overrides.database, &own_url) {
+                    (Some(url), _) => Some(Url::parse(url, Path::new(""), environment)?),
+                    (None, Some(url)) => Some(Url::parse(url, &base, environment)?),
+                    (None, None) => None,
+                };
+                let table = overrides.table.as_deref().or(own_table.as_deref());
+                spec::read_plan_with(&text, known(url.as_ref(), table)?)
+            }
+        };
+        let plan = match plan {
+            Ok(plan) => plan,
+            Err(_) if text::is_of_data(path, &text) => return Err(text::not_a_spec(path)),
+            Err(problems) => return Err(Error::spec(path, &text, problems)),
+        };
+        let mut spec = Spec {
+            path: path.to_path_buf(),
+            text,
+            base,
+            plan,
+            overrides: overrides.clone(),
+        };
+        spec.apply_overrides()?;
+        Ok(spec)
+    }
+
+    fn apply_overrides(&mut self) -> Result<(), Error> {
+        let target = &mut self.plan.target;
+        if let Some(mode) = self.overrides.mode {
+            target.mode = mode;
+        }
+        if let Some(most) = self.overrides.max_rejects {
+            self.plan.rejects.tolerance = most;
+        }
+        if target.mode == Mode::Replace && target.every != Every::All {
+            return Err(Error::request(
+                "--mode replace swaps the whole table in at once, and the spec commits as it goes",
+                "say --mode truncate, or [target] commit_every = \"all\"",
+            ));
+        }
+        Ok(())
+    }
+
+    /// How many remarks of a draft nobody has taken out of it.
+    pub fn remarks(&self) -> u64 {
+        let is_remark = |line: &&str| line.trim_start().starts_with("# ! ");
+        self.text.lines().filter(is_remark).count() as u64
+    }
+
+    /// Whether a database is named, by the spec or beside it.
+    pub fn names_database(&self) -> bool {
+        self.overrides.database.is_some() || self.plan.target.into.is_some()
+    }
+
+    /// The spec's name for people.
+    pub fn name(&self) -> String {
+        visible_path(&self.path)
+    }
+
+    /// The files that are given, or the spec's where none is.
+    ///
+    /// # Errors
+    /// A file is not there, a pattern matches none, or there is none at all.
+    pub fn files(&self, given: &[String]) -> Result<Vec<SourceFile>, Error> {
+        let files = if given.is_empty() {
+            source::find(&self.plan.files, &self.base)?
+        } else {
+            source::find(given, Path::new(""))?
+        };
+        if files.is_empty() {
+            return Err(Error::request(
+                "there are no files to read",
+                "name them after the spec, or under [source] files",
+            ));
+        }
+        Ok(files)
+    }
+
+    /// The database.
+    ///
+    /// # Errors
+    /// None is named, or its address is none.
+    pub fn url(&self) -> Result<Url, Error> {
+        match (&self.overrides.database, &self.plan.target.into) {
+            (Some(given), _) => Ok(Url::parse(given, Path::new(""), environment)?),
+            (None, Some(own)) => Ok(Url::parse(own, &self.base, environment)?),
+            (None, None) => Err(Error::request(
+                "there is no database to load into",
+                "say --database sqlite:market.db, or [target] database in the spec",
+            )),
+        }
+    }
+
+    /// What is to be loaded, and where. Where capitals and small letters are the same in a
+    /// table's name, tables that differ in case alone are one.
+    ///
+    /// # Errors
+    /// There is no table to load into.
+    pub fn job_in(&self, url: &Url) -> Result<Job, Error> {
+        let job = self.job()?;
+        Ok(match url.dialect().folds_table_names() {
+            true => job.folded(),
+            false => job,
+        })
+    }
+
+    /// The same as the spec names it, whatever database it is for.
+    ///
+    /// # Errors
+    /// There is no table to load into.
+    pub fn job(&self) -> Result<Job, Error> {
+        let table = self.overrides.table.as_deref();
+        let target = &self.plan.target;
+        let kinds = self.plan.kinds.iter().enumerate();
+        let loaded = kinds.filter(|(_, kind)| kind.load);
+        let parts = loaded.map(|(number, kind)| {
+            let own = kind.table.as_deref();
+            let Some(table) = own.or(table).or(target.table.as_deref()) else {
+                return Err(Error::request(
+                    "there is no table to load into",
+                    "say --table NAME, or [target] table in the spec",
+                ));
+            };
+            let columns = kind.loaded().map(|column| Column {
+                name: column.name.clone(),
+                ty: column.ty,
+                required: column.required,
+                one_of: column
+                    .reader
+                    .as_ref()
+                    .map(ColumnReader::allowed)
+                    .unwrap_or_default(),
+            });
+            let name = |place: &usize| kind.columns[*place].name.clone();
+            Ok(Part {
+                number,
+                table: table.to_string(),
+                columns: columns.collect(),
+                key: kind.key.iter().map(name).collect(),
+            })
+        });
+        Ok(Job {
+            parts: parts.collect::<Result<_, Error>>()?,
+            mode: target.mode,
+            create: target.create,
+            tag: Job::new_tag(),
+        })
+    }
+}
+
+/// A variable of the environment, for addresses that name one.
+pub fn environment(name: &str) -> Option<String> {
+    std::env::var(name).ok()
+}
+
+/// The target's table, for a spec that leaves types to it; none where there is none.
+fn known(url: Option<&Url>, table: Option<&str>) -> Result<Option<Known>, Error> {
+    let (Some(url), Some(table)) = (url, table) else {
+        return Ok(None);
+    };
+    if !url.is_there() {
+        return Ok(None);
+    }
+    let described = url.open(false)?.describe(table)?;
+    Ok(described.map(|found| Known {
+        table: table.to_string(),
+        columns: found.columns,
+    }))
+}
+
+/// How the flow of a run is run.
+pub(crate) fn flow_options(threads: Option<usize>, run: &str) -> flow::Options {
+    let usual = flow::Options::default();
+    flow::Options {
+        threads: threads.unwrap_or(usual.threads),
+        facts: flow::Facts {
+            run: run.to_string(),
+            ..usual.facts
+        },
+        ..usual
+    }
+}

@@ -1,0 +1,546 @@
+//! What a load says when it is done.
+
+use std::io::{self, Write};
+
+use barrow_core::reason::Code;
+use barrow_core::records::block::LeftOut;
+use barrow_core::repair::Repair;
+use barrow_core::tally::ReasonKind;
+use barrow_core::visible::visible;
+use barrow_targets::Merged;
+use owo_colors::OwoColorize;
+
+use barrow_run::Error;
+use barrow_run::report::{Outcome, Summary};
+use barrow_run::words::{counted, number};
+
+use super::{cut, ended, json, time};
+use crate::args::Report;
+
+/// At most so many kinds of reasons are listed.
+const MOST_KINDS: usize = 20;
+
+/// Prints it.
+pub fn print(summary: &Summary, report: Report) -> Result<(), Error> {
+    match report {
+        Report::Json => json::print(summary),
+        Report::Text => ended(write(summary, &mut anstream::stdout().lock())),
+    }
+}
+
+/// Writes it for people, part by part.
+pub fn write(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    let tables: Vec<String> = s
+        .tables
+        .iter()
+        .map(|t| visible(t.name.as_bytes()))
+        .collect();
+    match tables.len() {
+        0 => writeln!(out, "{}, {}\n", s.spec.bold(), s.into)?,
+        count => {
+            let word = if count == 1 { "table" } else { "tables" };
+            let tables = tables.join(", ");
+            writeln!(
+                out,
+                "{} → {}, {word} {}\n",
+                s.spec.bold(),
+                s.into,
+                tables.bold()
+            )?;
+        }
+    }
+    files(s, out)?;
+    if s.nothing_new {
+        return nothing_new(s, out);
+    }
+    counts(s, out)?;
+    repairs(s, out)?;
+    reasons(s, out)?;
+    twice(s, out)?;
+    differences(s, out)?;
+    left_whole(s, out)?;
+    if s.rehearsal {
+        mended(s, out)?;
+        for remark in &s.remarks {
+            writeln!(out, "  {remark}")?;
+        }
+        return would(s, out);
+    }
+    mended(s, out)?;
+    next(s, out)?;
+    disposed(s, out)?;
+    if s.no_ledger {
+        writeln!(
+            out,
+            "  {}",
+            "without a ledger: nobody will know that these files are loaded".dimmed()
+        )?;
+    }
+    for made in &s.made {
+        writeln!(out, "  {made}")?;
+    }
+    let width = s
+        .tables
+        .iter()
+        .map(|t| t.name.chars().count())
+        .max()
+        .unwrap_or(0);
+    for table in &s.tables {
+        let name = match s.tables.len() {
+            1 => "table:".to_string(),
+            _ => format!(
+                "{:<1$}",
+                format!("{}:", visible(table.name.as_bytes())),
+                width + 1
+            ),
+        };
+        writeln!(
+            out,
+            "  {name} {} before, {} after",
+            counted(table.before, "row"),
+            number(table.after)
+        )?;
+    }
+    Ok(())
+}
+
+/// All files were loaded before.
+fn nothing_new(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    disposed(s, out)?;
+    let again = match s.rehearsal {
+        true => {
+            "nothing is new: a load would leave the table as it is; --again reads a file all the same"
+        }
+        false => "nothing is new, and the table is as it was; --again loads a file all the same",
+    };
+    writeln!(out, "  {again}")
+}
+
+/// Files that were taken back whole.
+fn left_whole(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    if s.left_whole.is_empty() {
+        return Ok(());
+    }
+    writeln!(
+        out,
+        "  {}",
+        match s.rehearsal {
+            true => "files that would be skipped whole",
+            false => "files that were skipped whole",
+        }
+        .red()
+        .bold()
+    )?;
+    for left in &s.left_whole {
+        let why = match left.differs {
+            true => "its totals differ from what was found".to_string(),
+            false => format!(
+                "{} of {}, more than the limit of {}",
+                counted(left.rejected, "reject"),
+                counted(left.records, "record"),
+                s.tolerance
+            ),
+        };
+        writeln!(out, "    {}   {why}", left.file)?;
+    }
+    writeln!(out)
+}
+
+/// What became of the rejects of an earlier run.
+fn mended(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    let Some(m) = &s.mended else { return Ok(()) };
+    let (would, is) = match s.rehearsal {
+        true => ("would be ", "would still be"),
+        false => ("", "are still"),
+    };
+    writeln!(
+        out,
+        "  of the {} of run {}: {} {would}mended, {} {is} open, {} {would}given up",
+        counted(m.open_before, "open reject"),
+        m.run,
+        number(m.mended).green().bold(),
+        number(m.still_open),
+        number(m.given_up)
+    )
+}
+
+/// What was done with the files afterwards.
+fn disposed(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    for one in &s.disposed {
+        let words = match one.failed {
+            true => one.words.red().to_string(),
+            false => one.words.clone(),
+        };
+        writeln!(out, "  {} {words}", one.file)?;
+    }
+    Ok(())
+}
+
+/// Keys that come twice in the files.
+fn twice(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    for twice in &s.twice {
+        let key: Vec<String> = twice.key.iter().map(|k| visible(k.as_bytes())).collect();
+        writeln!(
+            out,
+            "  {} of {} again; first: line {}, which has the key of line {}\n",
+            counted(twice.count, "record").bold(),
+            format!("the same {}", key.join(", ")).bold(),
+            number(twice.first.0),
+            number(twice.first.1)
+        )?;
+    }
+    Ok(())
+}
+
+/// What a load would come to.
+fn would(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    if let Some(folder) = s.folder() {
+        writeln!(out, "  what would be rejected is in {folder}/")?;
+    }
+    let words = match s.outcome {
+        _ if s.stops => "nothing was loaded, and a load would stop".into(),
+        _ if s.mended.is_some() => "nothing was loaded".into(),
+        Outcome::Kept if !s.left_whole.is_empty() => {
+            "nothing was loaded; a load would commit the files that are not skipped".into()
+        }
+        Outcome::Kept if s.rejected() == 0 => {
+            "nothing was loaded; a load would commit all of it".into()
+        }
+        Outcome::Kept => format!(
+            "nothing was loaded; a load would commit it, within the limit of {}",
+            s.tolerance
+        ),
+        Outcome::BeyondTolerance { .. } => format!(
+            "nothing was loaded, and a load would commit nothing, unless with --max-rejects {}",
+            s.rejected()
+        ),
+        Outcome::TotalsDiffer { .. } => {
+            "nothing was loaded, and a load would commit nothing".into()
+        }
+    };
+    writeln!(out, "  {words}")
+}
+
+/// Totals that a file states and that differ from what was found.
+fn differences(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    if s.tally.differences.is_empty() {
+        return Ok(());
+    }
+    writeln!(
+        out,
+        "  {}",
+        "totals that differ, so nothing is committed".red().bold()
+    )?;
+    let several = s.tally.files.len() > 1;
+    for d in &s.tally.differences {
+        let file = if several {
+            format!("{} ", d.file)
+        } else {
+            String::new()
+        };
+        writeln!(
+            out,
+            "    {}: {} stated ({file}{}), {} found",
+            visible(d.of.as_bytes()),
+            in_groups(&d.stated).bold(),
+            d.place,
+            in_groups(&d.found).bold()
+        )?;
+    }
+    writeln!(out)
+}
+
+/// A whole number or decimal with its digits in groups; anything else as it is.
+fn in_groups(text: &str) -> String {
+    let (whole, fraction) = text.split_once('.').unwrap_or((text, ""));
+    match whole.parse::<u64>() {
+        Ok(n) if fraction.is_empty() => number(n),
+        Ok(n) => format!("{}.{fraction}", number(n)),
+        Err(_) => text.to_string(),
+    }
+}
+
+fn files(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    let names = s.tally.files.iter().map(|f| &f.name);
+    let names = names.chain(s.skipped.iter().map(|f| &f.file));
+    let width = names.map(|n| n.chars().count()).max().unwrap_or(0);
+    if let Some(words) = &s.went_on {
+        writeln!(out, "  {} {words}\n", "note:".yellow())?;
+    }
+    for file in &s.skipped {
+        let words = match &file.run {
+            Some(run) => {
+                let open = file.open.map_or(String::new(), |(open, has_changed)| {
+                    let changed = if has_changed {
+                        ", and the spec has changed since"
+                    } else {
+                        ""
+                    };
+                    format!(
+                        "; {} {} open{changed}: barrow mend {run}",
+                        counted(open, "reject"),
+                        if open == 1 { "is" } else { "are" }
+                    )
+                });
+                format!("already loaded, in run {run} on {}{open}", file.when)
+            }
+            None => format!("the same content as {}", file.when),
+        };
+        writeln!(out, "  {:width$}   {}", file.file, words.dimmed())?;
+    }
+    let numbers: Vec<String> = s.tally.files.iter().map(|f| number(f.records)).collect();
+    let digits = numbers.iter().map(String::len).max().unwrap_or(0);
+    for (index, file) in s.tally.files.iter().enumerate() {
+        let took = s.times.get(index).map(|t| time(*t)).unwrap_or_default();
+        writeln!(
+            out,
+            "  {:width$}   {:>digits$} {:7}   {took}",
+            file.name,
+            numbers[index],
+            if file.records == 1 {
+                "record"
+            } else {
+                "records"
+            },
+        )?;
+        for note in &file.notes {
+            writeln!(out, "    {} {note}", "note:".yellow())?;
+        }
+    }
+    writeln!(out)
+}
+
+fn merged_words(merged: &Merged) -> String {
+    format!(
+        "{} new, {} changed, {} the same",
+        number(merged.new),
+        number(merged.changed),
+        number(merged.same)
+    )
+}
+
+fn counts(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    let rejected = s.rejected();
+    let left_out = s.tally.left_out();
+    let mut lines = vec![("read", s.tally.read(), String::new())];
+    let (loaded, rejects, repairs) = match s.rehearsal {
+        true => ("would load", "would reject", "would repair"),
+        false => ("loaded", "rejected", "repaired"),
+    };
+    let merged = s.merged.filter(|_| s.outcome == Outcome::Kept);
+    lines.push((
+        loaded,
+        s.loaded(),
+        merged.as_ref().map(merged_words).unwrap_or_default(),
+    ));
+    if s.outcome != Outcome::Kept || s.not_kept() > 0 {
+        let of = match s.outcome {
+            Outcome::Kept if s.rehearsal => "good records of files that would be skipped whole",
+            _ if s.rehearsal => "good records of a load that would be rolled back",
+            Outcome::Kept => "good records of files that were skipped whole",
+            _ => "good records of a load that was rolled back",
+        };
+        let word = if s.rehearsal {
+            "would roll back"
+        } else {
+            "rolled back"
+        };
+        lines.push((word, s.not_kept(), of.into()));
+    }
+    lines.push((rejects, rejected, verdict(s)));
+    lines.push(("skipped", left_out.all(), left_out_words(&left_out)));
+    if s.tally.repairs.all() > 0 {
+        lines.push((repairs, s.tally.repairs.all(), String::new()));
+    }
+    let digits = lines
+        .iter()
+        .map(|(_, n, _)| number(*n).len())
+        .max()
+        .unwrap_or(0);
+    let words = lines.iter().map(|(word, ..)| word.len() + 2);
+    let width = words.max().unwrap_or(0).max(10);
+    for (word, n, remark) in lines {
+        let shown = format!("{:>digits$}", number(n));
+        let shown = match word {
+            "rejected" | "would reject" if n > 0 => shown.red().bold().to_string(),
+            "loaded" | "would load" if n > 0 => shown.green().bold().to_string(),
+            _ => shown,
+        };
+        let line = format!("  {word:<width$}{shown}   {remark}");
+        writeln!(out, "{}", line.trim_end())?;
+    }
+    writeln!(out)
+}
+
+fn verdict(s: &Summary) -> String {
+    match (s.outcome, s.rejected()) {
+        (Outcome::Kept, 0) => String::new(),
+        _ if s.mended.is_some() => String::new(),
+        (Outcome::Kept, _) if !s.left_whole.is_empty() => String::new(),
+        (Outcome::Kept, _) => format!("within the limit of {}", s.tolerance),
+        (Outcome::BeyondTolerance { .. }, _) => {
+            format!("more than the limit of {}", s.tolerance)
+        }
+        (Outcome::TotalsDiffer { .. }, _) => String::new(),
+    }
+}
+
+fn left_out_words(left_out: &LeftOut) -> String {
+    let parts = [
+        (left_out.preamble, "preamble"),
+        (left_out.header, "header"),
+        (left_out.trailer, "trailer"),
+        (left_out.comments, "comment"),
+        (left_out.blank, "blank"),
+        (left_out.unmet, "by keep_if"),
+        (left_out.other_kinds, "of record types that are not loaded"),
+        (left_out.in_rejects, "that come from the rejects"),
+    ];
+    let parts: Vec<String> = parts
+        .iter()
+        .filter(|(n, _)| *n > 0)
+        .map(|(n, what)| format!("{} {what}", number(*n)))
+        .collect();
+    parts.join(", ")
+}
+
+fn repairs(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    if s.tally.repairs.all() == 0 {
+        return Ok(());
+    }
+    writeln!(out, "  {}", "what was repaired".bold())?;
+    let column = |r: &Repair| visible(r.column.as_deref().unwrap_or("").as_bytes());
+    let widest = |width: &dyn Fn(&Repair) -> usize| s.tally.repairs.iter().map(width).max();
+    let columns = widest(&|r| column(r).chars().count()).unwrap_or(0);
+    let whats = widest(&|r| r.what.to_string().chars().count()).unwrap_or(0);
+    let lines = widest(&|r| number(r.line).len()).unwrap_or(0);
+    for repair in s.tally.repairs.iter() {
+        let file = match s.tally.files.len() {
+            0 | 1 => String::new(),
+            _ => format!("{} ", repair.file),
+        };
+        writeln!(
+            out,
+            "  {:>6}  {:columns$}  {:whats$}   first: {file}line {:>lines$}",
+            number(repair.count),
+            column(repair),
+            repair.what.to_string(),
+            number(repair.line)
+        )?;
+    }
+    writeln!(out)
+}
+
+fn reasons(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    let kinds = s.tally.kinds();
+    if kinds.is_empty() {
+        return Ok(());
+    }
+    writeln!(
+        out,
+        "  {}",
+        if s.rehearsal { "why" } else { "why rejected" }.bold()
+    )?;
+    let shown = &kinds[..kinds.len().min(MOST_KINDS)];
+    let column = |k: &ReasonKind| visible(k.column.as_deref().unwrap_or("").as_bytes());
+    let columns = shown
+        .iter()
+        .map(|k| column(k).chars().count())
+        .max()
+        .unwrap_or(0);
+    let says = shown
+        .iter()
+        .map(|k| k.says.chars().count())
+        .max()
+        .unwrap_or(0)
+        .min(60);
+    let several = s.tally.files.len() > 1;
+    let lines = shown
+        .iter()
+        .map(|k| number(k.line).len())
+        .max()
+        .unwrap_or(0);
+    for kind in shown {
+        let file = if several {
+            format!("{} ", kind.file)
+        } else {
+            String::new()
+        };
+        let value = kind.value.as_deref().map(|v| match kind.column {
+            // The values of a check stand for themselves.
+            None if kind.code == Code::CheckFailed => format!("  {}", cut(v, 72)),
+            // What the database says of the row alone.
+            _ if matches!(kind.code, Code::DuplicateKey | Code::Refused) => {
+                format!("  {}", cut(v, 60))
+            }
+            _ => format!("  \"{}\"", cut(v, 30)),
+        });
+        writeln!(
+            out,
+            "  {:>6}  {:columns$}  {:says$}   first: {file}line {:>lines$}{}",
+            number(kind.count),
+            column(kind),
+            kind.says,
+            number(kind.line),
+            value.unwrap_or_default()
+        )?;
+    }
+    if kinds.len() > shown.len() {
+        let more = kinds.len() - shown.len();
+        writeln!(
+            out,
+            "          and {} more, in reasons.jsonl",
+            counted(more as u64, "kind")
+        )?;
+    }
+    writeln!(out)
+}
+
+fn next(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    let Some(folder) = s.folder() else {
+        return Ok(());
+    };
+    match s.outcome {
+        Outcome::Kept if s.mended.is_some() => writeln!(
+            out,
+            "  kept in {folder}/ · correct them there, then mend again"
+        ),
+        Outcome::Kept if s.can_mend => writeln!(
+            out,
+            "  kept in {folder}/ · correct them there, then: barrow mend {}",
+            s.mend_words()
+        ),
+        Outcome::Kept => writeln!(
+            out,
+            "  kept in {folder}/ · correct them there, then give that file to the same command"
+        ),
+        Outcome::TotalsDiffer { .. } => writeln!(
+            out,
+            "  kept in {folder}/ · is the file whole? ask for it again, or correct it"
+        ),
+        Outcome::BeyondTolerance { .. } if s.mended.is_some() => writeln!(
+            out,
+            "  they are as they were in the folder that was mended · correct them there, then mend again"
+        ),
+        Outcome::BeyondTolerance { .. } if s.can_mend && s.can_be_replayed => writeln!(
+            out,
+            "  kept in {folder}/ · correct them there, then: barrow mend {}\n  or allow them: --max-rejects {}",
+            s.mend_words(),
+            s.rejected()
+        ),
+        Outcome::BeyondTolerance { .. } => writeln!(
+            out,
+            "  kept in {folder}/ · correct the file, or allow them: --max-rejects {}",
+            s.rejected()
+        ),
+    }?;
+    if s.untold > 0 {
+        writeln!(
+            out,
+            "  reasons.jsonl there lacks {}, which {} counted here ([rejects] keep)",
+            counted(s.untold, "reason"),
+            if s.untold == 1 { "is" } else { "are" }
+        )?;
+    }
+    Ok(())
+}
