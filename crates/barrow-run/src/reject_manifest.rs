@@ -4,11 +4,12 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use barrow_core::rejects::NOTE;
+use barrow_targets::Url;
 use serde::{Deserialize, Serialize};
 
 use crate::error::Error;
-use crate::load::request::LoadRequest;
 use crate::report::LeftWhole;
+use crate::spec_file::Spec;
 
 /// What the manifest says.
 #[derive(Debug, Serialize, Deserialize)]
@@ -43,13 +44,12 @@ pub struct Original {
 
 impl Manifest {
     /// The manifest of a load.
-    pub(crate) fn of(request: &LoadRequest<'_>, run: &str) -> Manifest {
-        let overrides = &request.spec.overrides;
+    pub fn of(spec: &Spec, url: &Url, run: &str) -> Manifest {
+        let overrides = &spec.overrides;
         Manifest {
             run: run.to_string(),
-            spec: std::path::absolute(&request.spec.path)
-                .unwrap_or_else(|_| request.spec.path.clone()),
-            into: overrides.database.as_ref().map(|_| request.url.to_string()),
+            spec: std::path::absolute(&spec.path).unwrap_or_else(|_| spec.path.clone()),
+            into: overrides.database.as_ref().map(|_| url.to_string()),
             table: overrides.table.clone(),
             left_out_whole: Vec::new(),
             rolled_back: None,

@@ -5,7 +5,7 @@ use barrow_core::visible::visible;
 
 use crate::dialect::Dialect;
 use crate::fit::{Fit, fit};
-use crate::job::{Column, Part};
+use crate::part::{Column, Part};
 use crate::table::Table;
 
 /// CREATE TABLE for these columns, without a semicolon. `key` names the columns of

@@ -3,7 +3,7 @@
 use barrow_core::reason::Code;
 use barrow_core::values::Cell;
 
-use crate::servers::encoded_rows::Fault;
+use crate::encoded::lines::Fault;
 
 /// A whole number or decimal as a whole number times ten to the power of minus `scale`;
 /// none for another value.

@@ -5,7 +5,7 @@ use barrow_core::types::Type;
 use barrow_core::visible::visible;
 
 use crate::error::Error;
-use crate::job::{Column, Part};
+use crate::part::{Column, Part};
 use crate::table::{Table, TableColumn};
 
 /// How a column of the rows fits one of the table.

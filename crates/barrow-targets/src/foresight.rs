@@ -7,8 +7,9 @@ use barrow_core::values::Cell;
 
 use crate::encoded::EncodedBatch;
 use crate::encoded::Encoder;
-use crate::job::{Part, Refusal};
-use crate::servers::encoded_rows::Run;
+use crate::encoded::rows::Run;
+use crate::job::Refusal;
+use crate::part::Part;
 use crate::table::Table;
 
 /// What finds the rows of a batch that the tables would refuse.

@@ -1,13 +1,13 @@
 //! What is to be loaded, and where.
 
 use barrow_core::reason::Code;
-use barrow_core::types::Type;
 use barrow_core::visible::visible;
 use barrow_core::words::Mode;
 
 use crate::ddl;
 use crate::dialect::Dialect;
 use crate::error::Error;
+use crate::part::{Column, Part};
 use crate::shadow_table::shadow_table;
 
 /// What is to be loaded, and where.
@@ -21,19 +21,6 @@ pub struct Job {
     pub create: bool,
     /// What sets the tables beside others apart from those of any other load.
     pub tag: String,
-}
-
-/// A kind of rows, and its table. Several kinds may go to one table.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Part {
-    /// Which of a batch's parts it is.
-    pub number: usize,
-    /// The table's name.
-    pub table: String,
-    /// The columns of the rows, in their order.
-    pub columns: Vec<Column>,
-    /// The columns that tell one row from another.
-    pub key: Vec<String>,
 }
 
 impl Job {
@@ -149,19 +136,6 @@ impl Job {
     }
 }
 
-/// A column of the rows.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Column {
-    /// The table's column.
-    pub name: String,
-    /// Its type in the spec.
-    pub ty: Type,
-    /// Whether the spec forbids null.
-    pub required: bool,
-    /// All values that the spec allows, in the standard notation; empty for any.
-    pub one_of: Vec<String>,
-}
-
 /// A row that the table would not take.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Refusal {
@@ -181,6 +155,8 @@ pub struct Refusal {
 
 #[cfg(test)]
 mod tests {
+    use barrow_core::types::Type;
+
     use super::*;
 
     fn part(number: usize, table: &str, columns: &[(&str, Type, bool)]) -> Part {

@@ -51,6 +51,7 @@ pub mod mariadb;
 pub mod merge;
 mod merge_key;
 pub mod order;
+pub mod part;
 pub mod place;
 pub mod postgres;
 pub mod query;
@@ -70,8 +71,9 @@ pub use dialect::Dialect;
 pub use encoded::{EncodedBatch, EncodedPart, Encoder};
 pub use error::{Error, ErrorKind};
 pub use foresight::Foresight;
-pub use job::{Column, Job, Part, Refusal};
+pub use job::{Job, Refusal};
 pub use merge::Merged;
+pub use part::{Column, Part};
 pub use query::{Query, Select};
 pub use query_rows::RawRows;
 pub use session::{

@@ -3,7 +3,7 @@
 
 use crate::dialect::{Dialect, MergeParts};
 use crate::error::Error;
-use crate::job::Part;
+use crate::part::Part;
 use barrow_core::types::Type;
 use barrow_core::visible::visible;
 
@@ -189,7 +189,7 @@ fn clash(dialect: Dialect, part: &Part, merging: Merging<'_>) -> Option<String> 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::job::Column;
+    use crate::part::Column;
 
     #[test]
     fn rows_that_differ_are_updated_and_new_ones_inserted() {

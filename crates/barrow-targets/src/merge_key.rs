@@ -4,7 +4,7 @@ use barrow_core::visible::visible;
 
 use crate::dialect::Dialect;
 use crate::error::Error;
-use crate::job::Part;
+use crate::part::Part;
 
 /// Holds a part's key against the sets of columns that are unique in its table.
 ///

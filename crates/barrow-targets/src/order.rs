@@ -12,7 +12,7 @@ use barrow_core::types::Type;
 use barrow_core::values::shown;
 
 use crate::encoded::EncodedBatch;
-use crate::job::Part;
+use crate::part::Part;
 use crate::table::Table;
 
 /// The columns of a part that name rows of the same table, and those that they name.
@@ -27,7 +27,7 @@ impl Order {
     /// For a part that goes to a table; none where no row names another of it.
     pub fn of(part: &Part, table: &Table) -> Option<Order> {
         let place = |name: &String| {
-            let named = |column: &crate::job::Column| {
+            let named = |column: &crate::part::Column| {
                 table
                     .column(&column.name)
                     .is_some_and(|found| found.name == *name)

@@ -3,7 +3,7 @@
 pub use barrow_core::spec::KnownColumn as TableColumn;
 
 use crate::dialect::Dialect;
-use crate::job::{Column, Part};
+use crate::part::{Column, Part};
 
 /// A foreign key of a table to itself: its columns, and those that they name.
 pub type OwnParents = (Vec<String>, Vec<String>);

@@ -6,6 +6,8 @@ use barrow_core::source::{Outline, SourceFile};
 use barrow_core::visible::visible_path;
 use barrow_core::words::{Afterwards, Disposal};
 
+use crate::report::Disposed;
+
 /// A file whose rows are in the table.
 pub struct Done {
     /// The file.
@@ -14,17 +16,6 @@ pub struct Done {
     pub outline: Option<Outline>,
     /// Whether some of its records were rejected.
     pub has_rejects: bool,
-}
-
-/// What was done with a file.
-#[derive(Debug, PartialEq, Eq)]
-pub struct Disposed {
-    /// The file.
-    pub file: String,
-    /// In plain words.
-    pub words: String,
-    /// Whether it could not be done.
-    pub failed: bool,
 }
 
 /// Does with each file what the spec says. `base` is the spec's folder.

@@ -2,7 +2,7 @@
 //! it.
 
 mod batch_group;
-pub mod disposal;
+mod disposal;
 mod known_files;
 pub(crate) mod locks;
 mod originals;
@@ -20,12 +20,10 @@ mod state;
 use std::path::PathBuf;
 use std::time::Duration;
 
-pub use self::share::Shared;
-
 use self::request::LoadRequest;
 use crate::error::Error;
 use crate::observer::{Nobody, Observer, Watcher};
-use crate::report::Summary;
+use crate::report::{Shared, Summary};
 use crate::spec_file::Spec;
 
 /// How long a lock of another session is waited for, unless it is said.

@@ -102,7 +102,7 @@ fn nothing_new(
         // manifest beside its rejects.
         let folder = request.rejects.join(&resumed.run.run);
         if folder.is_dir() {
-            Manifest::of(request, &resumed.run.run).write(&folder)?;
+            Manifest::of(request.spec, &request.url, &resumed.run.run).write(&folder)?;
         }
         run_recorder::close(session, resumed.run)?;
     }
@@ -203,7 +203,7 @@ pub(crate) fn run_by<'s>(
     let sources = files.iter().map(|file| file.source.clone()).collect();
     let account = RunAccount::open(sources, tally, Some(writer), request.watch);
     let sink = LoadSink::new(request, load, &files, &run, account, recorder)?;
-    let sink = set_up(sink.with_manifest(Manifest::of(request, &run)));
+    let sink = set_up(sink.with_manifest(Manifest::of(request.spec, &request.url, &run)));
     let mut sink = match rehearses {
         true => sink.rehearsing(),
         false => sink,

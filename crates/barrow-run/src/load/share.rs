@@ -12,7 +12,7 @@ use super::request::LoadRequest;
 use super::run::run;
 use super::select_files::{Claimed, select_if_free};
 use crate::error::Error;
-use crate::report::{Skipped, Summary};
+use crate::report::Shared;
 
 /// Loads what others do not. What came of the files is returned with a failure too: each
 /// is committed by itself.
@@ -55,15 +55,6 @@ fn take_files(
         session = request.open()?;
     }
     Ok(())
-}
-
-/// What a shared load came to.
-#[derive(Default)]
-pub struct Shared {
-    /// A load for each file that this one took.
-    pub loads: Vec<Summary>,
-    /// Files that are in the table already.
-    pub skipped: Vec<Skipped>,
 }
 
 fn can_be_shared(request: &LoadRequest<'_>, files: &[SourceFile]) -> Result<(), Error> {

@@ -10,9 +10,8 @@ use barrow_targets::secret;
 use serde::{Serialize, Serializer};
 use serde_json::{Value, json};
 
-use super::{Outcome, Skipped, Summary};
+use super::{Outcome, Shared, Skipped, Summary};
 use crate::error::Error;
-use crate::load::Shared;
 
 /// The version of the documents. It changes where a key goes or means something else, and
 /// not where one is added.

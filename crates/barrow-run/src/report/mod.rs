@@ -14,7 +14,6 @@ use barrow_targets::Merged;
 
 pub(crate) use self::document::grouped;
 pub use self::document::{FORMAT, error_document};
-use crate::load::disposal::Disposed;
 
 /// What came of a load.
 #[derive(Debug, Default)]
@@ -148,6 +147,26 @@ impl TwiceSeen {
         }
         self.count += 1;
     }
+}
+
+/// What was done with a file.
+#[derive(Debug, PartialEq, Eq)]
+pub struct Disposed {
+    /// The file.
+    pub file: String,
+    /// In plain words.
+    pub words: String,
+    /// Whether it could not be done.
+    pub failed: bool,
+}
+
+/// What a shared load came to.
+#[derive(Default)]
+pub struct Shared {
+    /// A load for each file that this one took.
+    pub loads: Vec<Summary>,
+    /// Files that are in the table already.
+    pub skipped: Vec<Skipped>,
 }
 
 /// A table, and how many rows it had and has.

@@ -3,14 +3,14 @@
 use mysql::prelude::Queryable;
 
 use super::DIALECT;
+use super::connect::MariaDb;
 use super::describe::Described;
 use super::encode::Field;
 use super::send::Loader;
-use super::session::MariaDb;
 use super::types::Wire;
 use crate::error::Error;
-use crate::job::Part;
 use crate::merge::Statements;
+use crate::part::Part;
 use crate::servers::load::{ServerSession, cannot_send};
 use crate::servers::send::named;
 use crate::session::Swap;

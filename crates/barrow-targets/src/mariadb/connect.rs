@@ -1,14 +1,18 @@
 //! Connects to a MariaDB or MySQL server.
 
+use std::io::Write;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use barrow_core::visible::visible;
 use mysql::prelude::Queryable;
-use mysql::{Conn, DriverError, OptsBuilder, SslOpts};
+use mysql::{Conn, DriverError, LocalInfileHandler, OptsBuilder, SslOpts};
 
 use super::errors::{explained, unreachable};
+use crate::encoded::lines::Bytes;
 use crate::error::Error;
 use crate::servers::Server;
+use crate::servers::load::Made;
 
 /// How long to wait for an answer when connecting.
 const PATIENCE: Duration = Duration::from_secs(15);
@@ -33,11 +37,48 @@ const SESSION: [&str; 6] = [
     "SET SESSION innodb_lock_wait_timeout = 15, lock_wait_timeout = 15",
 ];
 
+/// A session with a MariaDB or MySQL server.
+pub struct MariaDb {
+    pub(super) conn: Conn,
+    /// The lines that the server is about to ask for.
+    pub(super) outgoing: Arc<Mutex<Vec<Bytes>>>,
+    pub(super) is_open: bool,
+    /// Tables that the load has made and that hold nothing yet: the server has committed
+    /// them already.
+    pub(super) made: Vec<Made>,
+}
+
+impl MariaDb {
+    /// Connects to the server.
+    ///
+    /// # Errors
+    /// It cannot be reached, or refuses the connection.
+    pub fn open(server: &Server) -> Result<MariaDb, Error> {
+        let mut conn = connect(server)?;
+        let outgoing = Arc::new(Mutex::new(Vec::<Bytes>::new()));
+        let lines = outgoing.clone();
+        // Only what lies ready is ever sent, and once, whatever file the server asks for.
+        let handler = LocalInfileHandler::new(move |_, stream| match lines.lock() {
+            Ok(mut lines) => std::mem::take(&mut *lines)
+                .iter()
+                .try_for_each(|bytes| stream.write_all(bytes)),
+            Err(_) => Err(std::io::Error::other("the rows are not ready")),
+        });
+        conn.set_local_infile_handler(Some(handler));
+        Ok(MariaDb {
+            conn,
+            outgoing,
+            is_open: false,
+            made: Vec::new(),
+        })
+    }
+}
+
 /// Connects.
 ///
 /// # Errors
 /// The server cannot be reached, or will not have us.
-pub fn connect(server: &Server) -> Result<Conn, Error> {
+fn connect(server: &Server) -> Result<Conn, Error> {
     if let Some(name) = server
         .parameters()
         .into_iter()

@@ -9,7 +9,7 @@ use super::DIALECT;
 use super::errors::explained;
 use super::types::Declared;
 use crate::error::Error;
-use crate::job::{Column, Part};
+use crate::part::{Column, Part};
 use crate::servers::load::ServerTable;
 use crate::table::{Table, TableColumn};
 

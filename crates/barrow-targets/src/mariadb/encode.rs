@@ -17,7 +17,7 @@ use barrow_core::values::{Cell, Day, decimal, shown};
 
 use super::types::{Declared, Wire};
 use crate::decimal_scaling::{float, micros, narrow, scaled, with_scale};
-use crate::servers::encoded_rows::Fault;
+use crate::encoded::lines::Fault;
 
 /// How one column's cells become fields; chosen once.
 #[derive(Debug, Clone)]

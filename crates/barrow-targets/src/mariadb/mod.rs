@@ -21,5 +21,5 @@ mod session;
 mod types;
 mod warnings;
 
+pub use self::connect::MariaDb;
 pub use self::dialect::DIALECT;
-pub use self::session::MariaDb;

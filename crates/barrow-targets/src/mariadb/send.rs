@@ -6,15 +6,17 @@ use std::sync::Mutex;
 use mysql::Conn;
 use mysql::prelude::Queryable;
 
+use super::connect::MariaDb;
 use super::encode::Field;
 use super::errors::{because, explained, refused};
-use super::session::MariaDb;
 use super::warnings;
 use crate::encoded::EncodedBatch;
+use crate::encoded::lines::Bytes;
+use crate::encoded::rows;
+use crate::encoded::rows::Run;
 use crate::error::Error;
 use crate::isolate::{Refused, Tried};
 use crate::merge::{self, Merged};
-use crate::servers::encoded_rows::{self, Bytes, Run};
 use crate::servers::send::Sending;
 
 /// What sends one kind of rows.
@@ -257,7 +259,7 @@ fn statement(conn: &mut Conn, sql: &str) -> Result<Result<(), Refused>, Error> {
 
 /// Puts a batch's rows of one part into lines.
 pub fn encode(batch: &mut EncodedBatch, number: usize, fields: &[Field]) {
-    encoded_rows::encode(batch, number, |batch, row, out| {
+    rows::encode(batch, number, |batch, row, out| {
         let rows = &batch.parts[number];
         for (column, field) in fields.iter().enumerate() {
             if column > 0 {

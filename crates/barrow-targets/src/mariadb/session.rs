@@ -1,19 +1,17 @@
 //! A session with MariaDB or MySQL.
 
-use std::io::Write;
-use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use barrow_core::types::Type;
 use barrow_core::words::Mode;
 use mysql::prelude::Queryable;
-use mysql::{Conn, LocalInfileHandler};
 
 use super::DIALECT;
+use super::connect::MariaDb;
 use super::describe::{Described, describe};
 use super::errors::explained;
 use super::send::Loader;
-use super::{asking, begin, connect, query_rows, rights, send};
+use super::{asking, begin, query_rows, rights, send};
 use crate::about::About;
 use crate::asking::Value;
 use crate::dialect::Dialect;
@@ -21,52 +19,16 @@ use crate::encoded::Encoder;
 use crate::error::Error;
 use crate::fit;
 use crate::foresight::Foresight;
-use crate::job::{Job, Part};
+use crate::job::Job;
 use crate::merge::Statements;
+use crate::part::Part;
 use crate::query::Query;
-use crate::servers::Server;
-use crate::servers::encoded_rows::Bytes;
 use crate::servers::load::{self, Made, ServerSession};
 use crate::servers::loaded_table::LoadedTable;
 use crate::session::{Batching, Load, NotBegun, OpenQuery, Session, Swap};
 use crate::table::Table;
 
-/// A session with a MariaDB or MySQL server.
-pub struct MariaDb {
-    pub(super) conn: Conn,
-    /// The lines that the server is about to ask for.
-    pub(super) outgoing: Arc<Mutex<Vec<Bytes>>>,
-    is_open: bool,
-    /// Tables that the load has made and that hold nothing yet: the server has committed
-    /// them already.
-    made: Vec<Made>,
-}
-
 impl MariaDb {
-    /// Connects to the server.
-    ///
-    /// # Errors
-    /// It cannot be reached, or refuses the connection.
-    pub fn open(server: &Server) -> Result<MariaDb, Error> {
-        let mut conn = connect::connect(server)?;
-        let outgoing = Arc::new(Mutex::new(Vec::<Bytes>::new()));
-        let lines = outgoing.clone();
-        // Only what lies ready is ever sent, and once, whatever file the server asks for.
-        let handler = LocalInfileHandler::new(move |_, stream| match lines.lock() {
-            Ok(mut lines) => std::mem::take(&mut *lines)
-                .iter()
-                .try_for_each(|bytes| stream.write_all(bytes)),
-            Err(_) => Err(std::io::Error::other("the rows are not ready")),
-        });
-        conn.set_local_infile_handler(Some(handler));
-        Ok(MariaDb {
-            conn,
-            outgoing,
-            is_open: false,
-            made: Vec::new(),
-        })
-    }
-
     /// Takes the tables away that the load made, and that hold nothing.
     fn drop_made(&mut self) -> Result<(), Error> {
         for made in std::mem::take(&mut self.made) {

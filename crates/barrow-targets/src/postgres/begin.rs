@@ -4,14 +4,14 @@ use std::sync::Arc;
 
 use super::DIALECT;
 use super::conflict_probe::Suspects;
+use super::connect::Postgres;
 use super::describe::Described;
 use super::encode::Field;
 use super::errors::explained;
 use super::send::Copier;
-use super::session::Postgres;
 use crate::error::Error;
-use crate::job::Part;
 use crate::merge::Statements;
+use crate::part::Part;
 use crate::servers::load::{ServerSession, cannot_send};
 use crate::servers::send::named;
 use crate::session::Swap;

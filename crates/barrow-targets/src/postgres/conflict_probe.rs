@@ -15,8 +15,8 @@ use super::DIALECT;
 use super::encode::Field;
 use super::errors::explained;
 use super::keys::{Array, Keys};
+use crate::encoded::rows::Run;
 use crate::error::Error;
-use crate::servers::encoded_rows::Run;
 
 /// The reasons that a table refused rows for, as far as it can be asked for more of them.
 #[derive(Default)]

@@ -3,6 +3,7 @@
 //! The address is the one of "Connection URIs" in the server's manual (section 34.1.1.2),
 //! and a password that it lacks is taken from PGPASSWORD or the password file (34.16).
 
+use std::collections::HashMap;
 use std::time::Duration;
 
 use postgres::config::SslMode;
@@ -32,6 +33,33 @@ const KNOWN: [&str; 9] = [
     "connect_timeout",
     "options",
 ];
+
+/// A session with a PostgreSQL server.
+pub struct Postgres {
+    pub(super) client: Client,
+    pub(super) server: Server,
+    pub(super) is_open: bool,
+    /// Whether the server broke off what it was sent.
+    pub(super) is_broken_off: bool,
+    /// Where the ledger's tables are, as far as that was asked for.
+    pub(super) ledger: HashMap<String, String>,
+}
+
+impl Postgres {
+    /// Connects to the server.
+    ///
+    /// # Errors
+    /// It cannot be reached, or refuses the connection.
+    pub fn open(server: &Server) -> Result<Postgres, Error> {
+        Ok(Postgres {
+            client: connect(server)?,
+            server: server.clone(),
+            is_open: false,
+            is_broken_off: false,
+            ledger: HashMap::new(),
+        })
+    }
+}
 
 /// Connects.
 ///

@@ -6,10 +6,11 @@ use postgres::{Client, CopyInWriter, Statement};
 
 use super::conflict_probe::Suspects;
 use super::errors::{explained, refused};
+use crate::encoded::lines::Bytes;
+use crate::encoded::rows;
 use crate::error::Error;
 use crate::isolate::Refused;
 use crate::merge;
-use crate::servers::encoded_rows::{self, Bytes};
 use crate::session::BatchSource;
 
 /// What a binary COPY starts with: its signature, no flags, no extension.
@@ -70,7 +71,7 @@ pub fn stream(
     part: usize,
     batches: &mut dyn BatchSource,
 ) -> Option<Copied> {
-    while encoded_rows::bytes(batches.next()?, part).is_empty() {}
+    while rows::bytes(batches.next()?, part).is_empty() {}
     let mut writer = match client.copy_in(statement) {
         Ok(writer) => writer,
         Err(error) => return Some(Err(error)),
@@ -78,7 +79,7 @@ pub fn stream(
     let written = writer.write_all(HEADER).and_then(|()| {
         loop {
             if let Some(batch) = batches.ready().last() {
-                put(&mut writer, encoded_rows::bytes(batch, part))?;
+                put(&mut writer, rows::bytes(batch, part))?;
             }
             if batches.is_late() || !batches.wait() {
                 return writer.write_all(TRAILER);

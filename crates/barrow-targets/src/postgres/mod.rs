@@ -23,5 +23,5 @@ mod send;
 mod session;
 mod types;
 
+pub use self::connect::Postgres;
 pub use self::dialect::DIALECT;
-pub use self::session::Postgres;

@@ -8,9 +8,9 @@ use postgres::Client;
 use super::conflict_probe::Rows;
 use super::copy::{Copier, copy, keep, reason, take_back};
 use super::errors::explained;
+use crate::encoded::rows::Run;
 use crate::error::Error;
 use crate::isolate::{Foreseen, Refused};
-use crate::servers::encoded_rows::Run;
 
 /// Sends rows without those that are suspect, and then each of those. It stands only if
 /// each of those is refused, and for a reason for which it would have been in its turn.

@@ -5,17 +5,18 @@ use std::ops::Range;
 use barrow_core::reason::Code;
 use postgres::Client;
 
+use super::connect::Postgres;
 use super::copy::copy;
 pub use super::copy::{Copier, keep, stream};
 use super::copy::{reason, take_back};
 use super::encode::Field;
 use super::predict::predict;
-use super::session::Postgres;
 use crate::encoded::EncodedBatch;
+use crate::encoded::rows;
+use crate::encoded::rows::Run;
 use crate::error::Error;
 use crate::isolate::{Foreseen, Refused, Tried};
 use crate::merge::{self, Merged};
-use crate::servers::encoded_rows::{self, Run};
 use crate::servers::send::Sending;
 
 impl Sending<Copier> for Postgres {
@@ -125,7 +126,7 @@ fn counted(client: &mut Client, sql: &Option<String>) -> Result<u64, postgres::E
 /// Puts a batch's rows of one part into the form of a binary COPY.
 pub fn encode(batch: &mut EncodedBatch, number: usize, fields: &[Field]) {
     let count = (fields.len() as i16).to_be_bytes();
-    encoded_rows::encode(batch, number, |batch, row, out| {
+    rows::encode(batch, number, |batch, row, out| {
         let rows = &batch.parts[number];
         out.extend_from_slice(&count);
         for (column, field) in fields.iter().enumerate() {

@@ -1,13 +1,12 @@
 //! A session with PostgreSQL.
 
-use std::collections::HashMap;
 use std::time::Duration;
 
 use barrow_core::types::Type;
 use barrow_core::words::Mode;
-use postgres::Client;
 
 use super::DIALECT;
+use super::connect::Postgres;
 use super::describe::{Described, describe};
 use super::errors::explained;
 use super::send::Copier;
@@ -19,42 +18,15 @@ use crate::encoded::{EncodedBatch, Encoder};
 use crate::error::Error;
 use crate::fit;
 use crate::foresight::Foresight;
-use crate::job::{Job, Part};
+use crate::job::Job;
 use crate::merge::Statements;
+use crate::part::Part;
 use crate::query::Query;
-use crate::servers::Server;
 use crate::servers::load::{self, ServerSession};
 use crate::servers::loaded_table::LoadedTable;
 use crate::servers::send::Sender;
 use crate::session::{BatchSource, Batching, Load, NotBegun, OpenQuery, Session, Swap};
 use crate::table::Table;
-
-/// A session with a PostgreSQL server.
-pub struct Postgres {
-    pub(super) client: Client,
-    server: Server,
-    is_open: bool,
-    /// Whether the server broke off what it was sent.
-    is_broken_off: bool,
-    /// Where the ledger's tables are, as far as that was asked for.
-    ledger: HashMap<String, String>,
-}
-
-impl Postgres {
-    /// Connects to the server.
-    ///
-    /// # Errors
-    /// It cannot be reached, or refuses the connection.
-    pub fn open(server: &Server) -> Result<Postgres, Error> {
-        Ok(Postgres {
-            client: connect::connect(server)?,
-            server: server.clone(),
-            is_open: false,
-            is_broken_off: false,
-            ledger: HashMap::new(),
-        })
-    }
-}
 
 impl Session for Postgres {
     fn dialect(&self) -> Dialect {

@@ -2,7 +2,6 @@
 //! sent in bytes.
 
 pub mod address;
-pub mod encoded_rows;
 pub mod load;
 pub mod loaded_table;
 pub mod send;

@@ -2,14 +2,15 @@
 
 use std::ops::Range;
 
-use super::encoded_rows::Run;
 use super::loaded_table::LoadedTable;
 use crate::encoded::EncodedBatch;
+use crate::encoded::rows::Run;
 use crate::error::Error;
 use crate::isolate::{Foreseen, PieceSize, Tried, Tries, isolate};
-use crate::job::{Column, Part, Refusal};
+use crate::job::Refusal;
 use crate::merge::Merged;
 use crate::order::Order;
+use crate::part::{Column, Part};
 use crate::table::Table;
 
 /// One kind of rows, and how it is sent.

@@ -9,7 +9,8 @@ use crate::encoded::EncodedBatch;
 use crate::error::Error;
 use crate::fit;
 use crate::foresight::Foresight;
-use crate::job::{Job, Part};
+use crate::job::Job;
+use crate::part::Part;
 use crate::table::Table;
 
 /// Whether a part's rows can go into a table.

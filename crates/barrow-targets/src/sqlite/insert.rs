@@ -14,8 +14,9 @@ use super::encode::Encoding;
 use super::errors::explained;
 use crate::encoded::{EncodedBatch, EncodedPart, Slot, not_encoded};
 use crate::error::Error;
-use crate::job::{Part, Refusal};
+use crate::job::Refusal;
 use crate::order::Order;
+use crate::part::Part;
 use crate::table::Table;
 
 /// Rows in one statement. Measured in a bare loop over 3,000,000 rows of 10

@@ -4,12 +4,12 @@ use barrow_core::visible::visible;
 use barrow_core::words::Mode;
 
 use super::DIALECT;
+use super::connect::Sqlite;
 use super::describe::{describe, kind_of};
 use super::encode;
 use super::foresight::fits;
 use super::insert::Inserter;
 use super::merging::Merger;
-use super::session::Sqlite;
 use crate::encoded::{EncodedBatch, Encoder};
 use crate::error::Error;
 use crate::job::{Job, Refusal};

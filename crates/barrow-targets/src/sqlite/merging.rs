@@ -11,9 +11,10 @@ use super::insert::{Inserter, Stopped, Why, stopped};
 use crate::encoded::EncodedBatch;
 use crate::error::Error;
 use crate::isolate::{PieceSize, Refused, Tried, isolate};
-use crate::job::{Part, Refusal};
+use crate::job::Refusal;
 use crate::merge::{self, Merged, Merging, Statements};
 use crate::order::Order;
+use crate::part::Part;
 use crate::table::Table;
 
 /// What merges the rows of one kind.

@@ -6,6 +6,7 @@
 //! tried one by one, so that only the refused ones stay out.
 
 mod asking;
+mod connect;
 mod describe;
 mod dialect;
 mod encode;
@@ -20,6 +21,6 @@ mod row_function;
 mod session;
 mod types;
 
+pub use self::connect::Sqlite;
 pub use self::dialect::DIALECT;
 pub use self::foresight::{foresight, turns_into_numbers};
-pub use self::session::Sqlite;

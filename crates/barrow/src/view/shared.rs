@@ -3,8 +3,7 @@
 use std::io::{self, Write};
 
 use barrow_core::visible::visible;
-use barrow_run::load::Shared;
-use barrow_run::report::{Outcome, Summary};
+use barrow_run::report::{Outcome, Shared, Summary};
 use barrow_run::words::{counted, number};
 use barrow_run::{Error, Spec};
 use owo_colors::OwoColorize;

@@ -715,7 +715,7 @@ fn a_table_that_cannot_undo_is_not_loaded() {
     d.sql(&["CREATE TABLE d (id BIGINT, note TEXT) ENGINE = MyISAM"]);
     let said = d.run("load d.spec.toml");
     assert_eq!(said.code, 2);
-    assert!(said.err.contains("cannot undo"), "{}", said.err);
+    assert!(said.err.contains("cannot roll a load back"), "{}", said.err);
 }
 
 #[test]

@@ -1,106 +1,20 @@
 //! Rows in a server's wire form: one after the other, made by the workers.
 
-use std::ops::{Deref, Range};
+use std::ops::Range;
 use std::sync::Arc;
 
 use barrow_core::flow::Batch;
-use barrow_core::reason::Code;
 
+use crate::encoded::lines::{Bytes, Fault, Lines, Unfit};
 use crate::encoded::{self, EncodedBatch, EncodedPart, not_encoded};
 use crate::error::Error;
 use crate::job::Refusal;
 
-/// A batch's good rows in a server's form.
-#[derive(Debug, Default)]
-pub struct Lines {
-    /// The rows' bytes. They are shared while they are sent, and not copied.
-    pub bytes: Arc<Vec<u8>>,
-    /// Where each row ends; a row that the table has no room for is empty.
-    pub ends: Vec<usize>,
-    /// The rows that the table has no room for, in order.
-    pub unfit: Vec<Unfit>,
-}
-
-/// The bytes of some rows of a batch.
-#[derive(Debug, Clone)]
-pub struct Bytes {
-    all: Arc<Vec<u8>>,
-    place: Range<usize>,
-}
-
-impl Deref for Bytes {
-    type Target = [u8];
-
-    fn deref(&self) -> &[u8] {
-        &self.all[self.place.clone()]
-    }
-}
-
-/// A row that the table has no room for.
-#[derive(Debug)]
-pub struct Unfit {
-    /// The row, as a place among the good ones.
-    pub place: usize,
-    /// The column, as a place in the part.
-    pub column: usize,
-    /// What is wrong.
-    pub fault: Fault,
-}
-
-/// Why a value cannot be put into a column of the table.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Fault {
-    /// The reason's code.
-    pub code: Code,
-    /// In plain words.
-    pub words: String,
-}
-
-impl Fault {
-    /// A fault in plain words.
-    pub fn new(code: Code, words: impl Into<String>) -> Fault {
-        Fault {
-            code,
-            words: words.into(),
-        }
-    }
-}
-
-impl Lines {
-    /// The lines of one of a batch's parts.
-    fn of(batch: &EncodedBatch, part: usize) -> Result<&Lines, Error> {
-        match batch.encoded.get(part) {
-            Some(EncodedPart::Lines(lines)) => Ok(lines),
-            _ => Err(not_encoded()),
-        }
-    }
-
-    /// Where the bytes of the row at a place start.
-    fn start(&self, place: usize) -> usize {
-        if place == 0 { 0 } else { self.ends[place - 1] }
-    }
-
-    /// The bytes of the row at a place; none where it is not sent.
-    fn row(&self, place: usize) -> &[u8] {
-        &self.bytes[self.start(place)..self.ends[place]]
-    }
-
-    /// The bytes of some rows, and how many rows they are.
-    fn rows(&self, places: Range<usize>) -> (Bytes, u64) {
-        let bytes = Bytes {
-            all: self.bytes.clone(),
-            place: self.start(places.start)..self.start(places.end),
-        };
-        let unfit = self
-            .unfit
-            .iter()
-            .filter(|unfit| places.contains(&unfit.place));
-        (bytes, (places.len() - unfit.count()) as u64)
-    }
-
-    fn is_unfit(&self, place: usize) -> bool {
-        let found = self.unfit.binary_search_by_key(&place, |unfit| unfit.place);
-        found.is_ok()
+/// The lines of one of a batch's parts.
+fn lines_of(batch: &EncodedBatch, part: usize) -> Result<&Lines, Error> {
+    match batch.encoded.get(part) {
+        Some(EncodedPart::Lines(lines)) => Ok(lines),
+        _ => Err(not_encoded()),
     }
 }
 
@@ -127,7 +41,7 @@ impl<'b> Run<'b> {
     pub fn of(batches: &'b [EncodedBatch], part: usize) -> Result<Run<'b>, Error> {
         let mut first = 0;
         let pieces = batches.iter().map(|batch| {
-            let lines = Lines::of(batch, part)?;
+            let lines = lines_of(batch, part)?;
             let piece = Piece {
                 first,
                 batch,
@@ -214,7 +128,7 @@ impl<'b> Run<'b> {
 
 /// The bytes of all rows of one of a batch's parts; none where it was not encoded.
 pub fn bytes(batch: &EncodedBatch, part: usize) -> &[u8] {
-    Lines::of(batch, part).map_or(&[], |lines| &lines.bytes)
+    lines_of(batch, part).map_or(&[], |lines| &lines.bytes)
 }
 
 /// Puts the good rows of a part into lines. `put` adds a row's bytes to the buffer.
@@ -251,8 +165,10 @@ pub fn encode(
 
 #[cfg(test)]
 mod tests {
-    use super::*;
     use barrow_core::flow::Rows;
+    use barrow_core::reason::Code;
+
+    use super::*;
 
     /// A batch of one part with these rows, of which empty ones have no room. Its rows
     /// are those of the block with odd numbers.

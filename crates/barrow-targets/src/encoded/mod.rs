@@ -1,11 +1,14 @@
 //! A batch's rows in the form in which a database takes them. The workers make it, so that
 //! the thread that talks to the database only sends.
 
+pub mod lines;
+pub mod rows;
+
 use barrow_core::flow::Encoded;
 use barrow_core::values::Piece;
 
+use self::lines::Lines;
 use crate::error::Error;
-use crate::servers::encoded_rows::Lines;
 
 /// A batch with its rows encoded, for each of its parts.
 pub type EncodedBatch = Encoded<Vec<EncodedPart>>;

@@ -1,0 +1,29 @@
+//! Kinds of rows, and the tables that they go to.
+
+use barrow_core::types::Type;
+
+/// A kind of rows, and its table. Several kinds may go to one table.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Part {
+    /// Which of a batch's parts it is.
+    pub number: usize,
+    /// The table's name.
+    pub table: String,
+    /// The columns of the rows, in their order.
+    pub columns: Vec<Column>,
+    /// The columns that tell one row from another.
+    pub key: Vec<String>,
+}
+
+/// A column of the rows.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Column {
+    /// The table's column.
+    pub name: String,
+    /// Its type in the spec.
+    pub ty: Type,
+    /// Whether the spec forbids null.
+    pub required: bool,
+    /// All values that the spec allows, in the standard notation; empty for any.
+    pub one_of: Vec<String>,
+}
