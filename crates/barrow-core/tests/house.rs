@@ -5,6 +5,7 @@
 //! and its own folder (`draft/mod.rs` and `draft/write.rs`) may know each other.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
 use std::path::{Path, PathBuf};
 
 use syn::visit::Visit;
@@ -344,4 +345,50 @@ fn the_check_sees_a_cycle() {
     assert_eq!(names, ["a", "b", "c"]);
     write("c.rs", "pub fn g() {}").expect("written");
     assert!(cycles(&Sources::read(folder.path()).needs()).is_empty());
+}
+
+/// What is only for people stays in the program.
+#[test]
+fn nothing_below_the_program_knows_a_command_line_or_prints() {
+    let crates = Path::new(env!("CARGO_MANIFEST_DIR")).join("..");
+    let mut seen = 0;
+    for name in ["barrow-core", "barrow-targets", "barrow-run"] {
+        let manifest = fs::read_to_string(crates.join(name).join("Cargo.toml")).unwrap();
+        for program in ["clap", "anstream", "indicatif", "miette", "owo-colors"] {
+            assert!(!manifest.contains(program), "{name} needs {program}");
+        }
+        for file in rust_files(&crates.join(name).join("src")) {
+            let text = fs::read_to_string(&file).unwrap();
+            let code = text.split("#[cfg(test)]").next().unwrap_or("");
+            for word in ["println!", "process::exit", "ExitCode"] {
+                assert!(!code.contains(word), "{} has {word}", file.display());
+            }
+            seen += 1;
+        }
+    }
+    assert!(seen > 100, "{seen} files");
+}
+
+/// A database is named in its own folder, and in the registry.
+#[test]
+fn a_database_is_named_in_its_folder_and_the_registry() {
+    let crates = Path::new(env!("CARGO_MANIFEST_DIR")).join("..");
+    let folders = ["sqlite", "postgres", "mariadb"];
+    for name in ["barrow", "barrow-core", "barrow-targets", "barrow-run"] {
+        let source = crates.join(name).join("src");
+        for file in rust_files(&source) {
+            let place = file.strip_prefix(&source).unwrap();
+            let is_its_own = folders.iter().any(|folder| place.starts_with(folder));
+            if is_its_own || place == Path::new("registry.rs") {
+                continue;
+            }
+            let text = fs::read_to_string(&file).unwrap();
+            let code = text.split("#[cfg(test)]").next().unwrap_or("");
+            for folder in folders {
+                for path in [format!("{folder}::"), format!("{{{folder}")] {
+                    assert!(!code.contains(&path), "{} names {folder}", file.display());
+                }
+            }
+        }
+    }
 }

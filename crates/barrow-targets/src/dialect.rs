@@ -99,6 +99,12 @@ pub trait SqlDialect: fmt::Debug + Sync {
         true
     }
 
+    /// Whether a column that is declared so would turn some text of a type into a number.
+    fn turns_text_into_numbers(&self, ty: Type, declared: &str) -> bool {
+        let _ = (ty, declared);
+        false
+    }
+
     /// Whether one load writes at a time, whatever it loads: then tables of ours are made
     /// within its transaction, and what is rolled back leaves nothing.
     fn has_one_writer(&self) -> bool {

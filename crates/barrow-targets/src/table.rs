@@ -2,7 +2,10 @@
 
 pub use barrow_core::spec::KnownColumn as TableColumn;
 
+use barrow_core::visible::visible;
+
 use crate::dialect::Dialect;
+use crate::error::Error;
 use crate::part::{Column, Part};
 
 /// A foreign key of a table to itself: its columns, and those that they name.
@@ -20,6 +23,12 @@ pub struct Table {
     pub triggers: bool,
     /// Foreign keys of the table to itself: each its columns, and those that they name.
     pub own_parents: Vec<OwnParents>,
+}
+
+/// Says that a table is not there, and would not be made.
+pub fn missing(name: &str) -> Error {
+    Error::spec(format!("there is no table {}", visible(name.as_bytes())))
+        .advice("say [target] create = true to have it made from the spec, or see barrow ddl")
 }
 
 impl Table {

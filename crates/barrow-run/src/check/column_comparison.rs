@@ -6,7 +6,7 @@ use barrow_core::seen::Seen;
 use barrow_core::types::Type;
 use barrow_core::visible::visible;
 use barrow_targets::fit::{Fit, fit};
-use barrow_targets::{Column, Table, sqlite};
+use barrow_targets::{Column, Dialect, Table};
 
 /// A column as the header, the spec and the table have it.
 pub struct Side {
@@ -64,13 +64,19 @@ pub struct Sides<'s> {
     /// Whether a load would make a table that is missing; none where no database
     /// was named.
     pub makes: Option<bool>,
-    /// Whether the database keeps to the lengths and sizes that it declares.
-    pub enforces: bool,
+    /// The database's SQL, where one was named.
+    pub dialect: Option<Dialect>,
     /// For each read column what its values were like; empty before they are read.
     pub seen: &'s [Seen],
 }
 
 impl Sides<'_> {
+    /// Whether the database keeps to the lengths and sizes that it declares.
+    fn enforces(&self) -> bool {
+        self.dialect
+            .is_some_and(|dialect| dialect.enforces_lengths())
+    }
+
     /// Every column of the three.
     pub fn all(&self) -> Vec<Side> {
         let columns = self.kind.columns.iter().enumerate();
@@ -169,8 +175,10 @@ impl Sides<'_> {
         if found.generated {
             return verdict("the table computes it: say load = false", Weight::Bad);
         }
-        if !self.enforces && sqlite::turns_into_numbers(column.ty, &found.declared) {
-            let words = "SQLite would turn its text into numbers";
+        let name = self.dialect.map_or("", |dialect| dialect.name());
+        let turns = |d: &Dialect| d.turns_text_into_numbers(column.ty, &found.declared);
+        if self.dialect.as_ref().is_some_and(turns) {
+            let words = format!("{name} would turn its text into numbers");
             return verdict(words, Weight::Bad);
         }
         let of = Column {
@@ -185,8 +193,8 @@ impl Sides<'_> {
                 (true, false) => verdict("fits; null would be refused", Weight::Fine),
                 _ => verdict("fits", Weight::Fine),
             },
-            Fit::Narrow(why) if !self.enforces => verdict(
-                format!("fits: {why}, which SQLite does not hold to"),
+            Fit::Narrow(why) if !self.enforces() => verdict(
+                format!("fits: {why}, which {name} does not hold to"),
                 Weight::Odd,
             ),
             Fit::Narrow(why) => narrow(&why, seen, column.ty, found.ty),

@@ -5,7 +5,6 @@ use std::time::Duration;
 use barrow_core::plan::{ColumnPlan, KindPlan, Plan};
 use barrow_core::seen::Seen;
 use barrow_core::source::SourceFile;
-use barrow_core::visible::visible;
 use barrow_core::words::Mode;
 use barrow_targets::{Foresight, Job, Table, Url};
 
@@ -113,10 +112,7 @@ impl Compared {
     fn miss(&mut self, job: &Job) {
         for part in &job.parts {
             if self.tables[part.number].is_none() && !makes(job) && self.unfit.is_none() {
-                self.unfit = Some(Error::request(
-                    format!("there is no table {}", visible(part.table.as_bytes())),
-                    "say [target] create = true to have it made from the spec, or see barrow ddl",
-                ));
+                self.unfit = Some(barrow_targets::table::missing(&part.table).into());
             }
         }
     }
@@ -177,10 +173,7 @@ impl Compared {
                 header,
                 table: self.tables[number].as_ref(),
                 makes: self.job.as_ref().map(makes),
-                enforces: self
-                    .url
-                    .as_ref()
-                    .is_some_and(|url| url.dialect().enforces_lengths()),
+                dialect: self.url.as_ref().map(Url::dialect),
                 seen: seen.get(number).map_or(&[], Vec::as_slice),
             };
             (kind.name.clone().unwrap_or_default(), sides.all())

@@ -19,7 +19,7 @@ use crate::order::Order;
 use crate::part::{Column, Part};
 use crate::session::{BatchSource, Batching, Ended, Load, NotBegun, Session, Swap};
 use crate::shadow_table::shadow_table;
-use crate::table::Table;
+use crate::table::{self, Table};
 
 /// A table of a server, with its columns' types as the server has them.
 pub trait ServerTable {
@@ -329,10 +329,7 @@ fn make_table<S: ServerSession>(
             }
         }
         (None, _) if !job.create => {
-            return Err(
-                Error::spec(format!("there is no table {}", visible(name.as_bytes())))
-                    .advice("say [target] create = true to have it made from the spec"),
-            );
+            return Err(table::missing(name));
         }
         (None, _) => {
             let sql = job.create_table(name, S::DIALECT)?;

@@ -2,6 +2,7 @@
 
 use barrow_core::types::Type;
 
+use super::types::turns_into_numbers;
 use crate::dialect::{Dialect, Holds, MergeDialect, SqlDialect};
 
 /// SQLite 3.
@@ -62,6 +63,10 @@ impl SqlDialect for Sqlite {
 
     fn folds_table_names(&self) -> bool {
         true
+    }
+
+    fn turns_text_into_numbers(&self, ty: Type, declared: &str) -> bool {
+        turns_into_numbers(ty, declared)
     }
 
     fn enforces_lengths(&self) -> bool {

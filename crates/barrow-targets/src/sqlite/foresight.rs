@@ -1,6 +1,5 @@
 //! What SQLite would make of rows, without a row being inserted.
 
-use barrow_core::types::Type;
 use barrow_core::visible::visible;
 
 use super::insert::Inserter;
@@ -45,19 +44,13 @@ pub fn foresight(
     Ok(foresight)
 }
 
-/// Whether a column that is declared so would turn some text of a type into a number
-/// ("Datatypes In SQLite", section 3).
-pub fn turns_into_numbers(ty: Type, declared: &str) -> bool {
-    (ty.is_text() || ty == Type::Json) && types::Affinity::of(declared).turns_text_into_numbers()
-}
-
 /// Text in a column that turns text into numbers would lose its zeros.
 fn check_affinities(part: &Part, table: &Table) -> Result<(), Error> {
     let altered: Vec<String> = part
         .columns
         .iter()
         .filter_map(|column| Some((column, table.column(&column.name)?)))
-        .filter(|(column, found)| turns_into_numbers(column.ty, &found.declared))
+        .filter(|(column, found)| types::turns_into_numbers(column.ty, &found.declared))
         .map(|(_, found)| found)
         .map(|found| {
             format!(

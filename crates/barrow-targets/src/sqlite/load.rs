@@ -16,7 +16,7 @@ use crate::job::{Job, Refusal};
 use crate::merge::Merged;
 use crate::merge_key;
 use crate::session::{BatchSource, Ended, Load, NotBegun, Session};
-use crate::table::Table;
+use crate::table::{self, Table};
 
 /// A load into a SQLite database.
 struct SqliteLoad<'s> {
@@ -171,8 +171,7 @@ fn ready_table(
             sqlite.run(&sql, "replacing the table")?;
         }
         (None, _) if !job.create => {
-            return Err(Error::spec(format!("there is no table {shown}"))
-                .advice("say [target] create = true to have it made from the spec"));
+            return Err(table::missing(name));
         }
         (None, _) => {}
     }

@@ -23,4 +23,4 @@ mod types;
 
 pub use self::connect::Sqlite;
 pub use self::dialect::DIALECT;
-pub use self::foresight::{foresight, turns_into_numbers};
+pub use self::foresight::foresight;

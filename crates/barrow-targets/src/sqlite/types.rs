@@ -54,6 +54,12 @@ pub fn spec_type(declared: &str) -> Option<Type> {
     }
 }
 
+/// Whether a column that is declared so would turn some text of a type into a number
+/// ("Datatypes In SQLite", section 3).
+pub fn turns_into_numbers(ty: Type, declared: &str) -> bool {
+    (ty.is_text() || ty == Type::Json) && Affinity::of(declared).turns_text_into_numbers()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
