@@ -1,4 +1,5 @@
-//! The counts of a run, which must balance: read = loaded + rejected + left out.
+//! The counts of a run, which must balance:
+//! records = loaded + rejected + filtered (+ rolled back).
 
 use std::sync::Arc;
 
@@ -38,7 +39,7 @@ pub struct ReasonKind {
 pub struct FileTally {
     /// The file as people named it.
     pub name: String,
-    /// Records found.
+    /// Records that were to be loaded: those that the spec leaves out are in `left_out`.
     pub records: u64,
     /// Records that are rows now.
     pub loaded: u64,
@@ -48,12 +49,19 @@ pub struct FileTally {
     pub not_kept: u64,
     /// What was changed in it because the spec asked for it.
     pub repaired: u64,
-    /// Lines that are not records.
+    /// What is neither loaded nor rejected.
     pub left_out: LeftOut,
     /// What people should know of how it was read.
     pub notes: Vec<String>,
     /// Its length in bytes, unpacked; known once it has been read.
     pub bytes: u64,
+}
+
+impl FileTally {
+    /// Every record of the file, also those that the spec leaves out.
+    pub fn all_records(&self) -> u64 {
+        self.records + self.left_out.filtered()
+    }
 }
 
 /// What reasons of one kind have in common: code, column and words.
@@ -195,7 +203,7 @@ impl Tally {
         kind.count += 1;
     }
 
-    /// Records found.
+    /// Records that were to be loaded.
     pub fn records(&self) -> u64 {
         self.files.iter().map(|f| f.records).sum()
     }
@@ -215,7 +223,7 @@ impl Tally {
         self.files.iter().map(|f| f.rejected).sum()
     }
 
-    /// Lines that are not records.
+    /// What is neither loaded nor rejected.
     pub fn left_out(&self) -> LeftOut {
         let mut all = LeftOut::default();
         for file in &self.files {
@@ -224,9 +232,9 @@ impl Tally {
         all
     }
 
-    /// Everything that was read: records and lines that are not records.
-    pub fn read(&self) -> u64 {
-        self.records() + self.left_out().all()
+    /// Every record of every file, also those that the spec leaves out.
+    pub fn all_records(&self) -> u64 {
+        self.files.iter().map(FileTally::all_records).sum()
     }
 
     /// Every kind of reason, the most frequent first.

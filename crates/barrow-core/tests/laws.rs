@@ -138,8 +138,8 @@ proptest! {
         prop_assert_eq!(out.tally.rejected(), told);
         prop_assert_eq!(out.tally.loaded(), out.rows.len() as u64);
         prop_assert_eq!(
-            out.tally.read(),
-            out.tally.loaded() + out.tally.rejected() + out.tally.left_out().all()
+            out.tally.all_records(),
+            out.tally.loaded() + out.tally.rejected() + out.tally.left_out().filtered()
         );
         // Records are numbered one by one, rows and rejects together.
         let mut numbers: Vec<u64> = out.rows.iter().map(|r| r.0)

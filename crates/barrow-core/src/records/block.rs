@@ -14,7 +14,8 @@ use crate::source::transcode::TextMap;
 /// its cells stay in a core's second-level cache.
 pub const BLOCK: usize = 128 << 10;
 
-/// Lines of a file that are not records.
+/// What of a file is neither loaded nor rejected: lines that are no records, and records that
+/// the spec leaves out.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct LeftOut {
     /// Lines before the header.
@@ -37,16 +38,14 @@ pub struct LeftOut {
 }
 
 impl LeftOut {
-    /// All of them.
-    pub fn all(&self) -> u64 {
-        self.preamble
-            + self.header
-            + self.trailer
-            + self.comments
-            + self.blank
-            + self.unmet
-            + self.other_kinds
-            + self.in_rejects
+    /// Lines that are no records.
+    pub fn lines(&self) -> u64 {
+        self.preamble + self.header + self.trailer + self.comments + self.blank
+    }
+
+    /// Records that the spec leaves out.
+    pub fn filtered(&self) -> u64 {
+        self.unmet + self.other_kinds
     }
 
     /// Adds another file's or block's.

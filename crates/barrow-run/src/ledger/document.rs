@@ -33,8 +33,8 @@ impl Serialize for RunInFull {
 
 fn counts_json(c: &Counts) -> Value {
     json!({
-        "read": c.read, "loaded": c.loaded, "rolled_back": c.not_kept, "rejected": c.rejected,
-        "skipped": c.left_out, "repaired": c.repaired,
+        "records": c.records, "loaded": c.loaded, "rejected": c.rejected, "filtered": c.filtered,
+        "rolled_back": c.rolled_back, "repaired": c.repaired, "other_lines": c.other_lines,
     })
 }
 

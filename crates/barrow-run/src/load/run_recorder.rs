@@ -236,12 +236,13 @@ impl RunRecorder {
         }
         self.run.files = tally.files.len() as u64;
         self.run.counts = Counts {
-            read: tally.read(),
+            records: tally.all_records(),
             loaded: tally.loaded(),
             rejected: tally.rejected(),
-            left_out: tally.left_out().all(),
+            filtered: tally.left_out().filtered(),
+            rolled_back: tally.not_kept(),
             repaired: tally.repairs.all(),
-            not_kept: tally.not_kept(),
+            other_lines: tally.left_out().lines(),
         };
         self.run.still_open = self
             .files
@@ -414,10 +415,10 @@ impl RunRecorder {
         self.run.outcome = outcome;
         self.run.state = None;
         self.run.still_open = 0;
-        self.run.counts.not_kept += std::mem::take(&mut self.run.counts.loaded);
+        self.run.counts.rolled_back += std::mem::take(&mut self.run.counts.loaded);
         for file in &mut self.files {
             file.outcome = outcome;
-            file.counts.not_kept += std::mem::take(&mut file.counts.loaded);
+            file.counts.rolled_back += std::mem::take(&mut file.counts.loaded);
             file.committed_to = 0;
         }
         self.run.message = Some(message.to_string());
@@ -466,12 +467,13 @@ fn path(source: &SourceFile) -> String {
 
 fn counts(file: &FileTally) -> Counts {
     Counts {
-        read: file.records + file.left_out.all(),
+        records: file.all_records(),
         loaded: file.loaded,
         rejected: file.rejected,
-        left_out: file.left_out.all(),
+        filtered: file.left_out.filtered(),
+        rolled_back: file.not_kept,
         repaired: file.repaired,
-        not_kept: file.not_kept,
+        other_lines: file.left_out.lines(),
     }
 }
 

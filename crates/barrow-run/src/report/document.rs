@@ -69,18 +69,31 @@ impl Serialize for Summary {
 }
 
 fn document(s: &Summary) -> Value {
-    let left_out = |l: &LeftOut| {
+    let filtered = |l: &LeftOut| {
         json!({
-            "preamble": l.preamble, "header": l.header, "trailer": l.trailer,
-            "comments": l.comments, "blank": l.blank, "by_keep_if": l.unmet,
-            "of_kinds_not_loaded": l.other_kinds, "from_rejects": l.in_rejects, "all": l.all(),
+            "by_keep_if": l.unmet, "by_record_type": l.other_kinds, "all": l.filtered(),
         })
     };
-    let files: Vec<Value> = s.tally.files.iter().enumerate().map(|(index, file)| json!({
-        "file": file.name, "bytes": file.bytes, "records": file.records,
-        "good": file.loaded + file.not_kept, "rejected": file.rejected, "skipped": left_out(&file.left_out),
-        "notes": file.notes, "seconds": s.times.get(index).map(Duration::as_secs_f64),
-    })).collect();
+    let other_lines = |l: &LeftOut| {
+        json!({
+            "preamble": l.preamble, "header": l.header, "trailer": l.trailer,
+            "comments": l.comments, "empty": l.blank, "all": l.lines(),
+        })
+    };
+    let files: Vec<Value> = s
+        .tally
+        .files
+        .iter()
+        .enumerate()
+        .map(|(index, file)| {
+            json!({
+                "file": file.name, "bytes": file.bytes, "records": file.all_records(),
+                "good": file.loaded + file.not_kept, "rejected": file.rejected,
+                "filtered": filtered(&file.left_out), "other_lines": other_lines(&file.left_out),
+                "notes": file.notes, "seconds": s.times.get(index).map(Duration::as_secs_f64),
+            })
+        })
+        .collect();
     let reasons = grouped(&s.tally);
     let repairs: Vec<Value> = s
         .tally
@@ -123,13 +136,15 @@ fn document(s: &Summary) -> Value {
             Outcome::TotalsDiffer { .. } => "totals differ",
         },
         "max_rejects": s.tolerance.to_string(),
-        "read": s.tally.read(), "records": s.tally.records(), "loaded": s.loaded(),
+        "records": s.tally.all_records(), "loaded": s.loaded(),
         "merged": s.merged.filter(|_| s.outcome == Outcome::Kept).map(|m| {
             json!({ "new": m.new, "changed": m.changed, "same": m.same })
         }),
         "rolled_back": s.not_kept(), "rejected": s.rejected(), "rehearsal": s.rehearsal,
         "keys_twice": twice,
-        "skipped": left_out(&s.tally.left_out()),
+        "filtered": filtered(&s.tally.left_out()),
+        "other_lines": other_lines(&s.tally.left_out()),
+        "in_rejects": s.tally.left_out().in_rejects,
         "repaired": s.tally.repairs.all(), "repairs": repairs, "reasons": reasons,
         "rejects": s.folder(), "files": files,
         "skipped_files": s.skipped.iter().map(|f| json!({

@@ -3,6 +3,7 @@
 //!
 //! Their columns are described in docs/ledger.md, for people who ask them with SQL.
 
+mod columns;
 mod read;
 mod rejects;
 mod tables;
@@ -76,18 +77,20 @@ impl Outcome {
 /// The counts of a run or a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Counts {
-    /// Everything that was read: records, and lines that are none.
-    pub read: u64,
+    /// Records found: `loaded + rejected + filtered + rolled_back`.
+    pub records: u64,
     /// Records that became rows.
     pub loaded: u64,
     /// Records that did not.
     pub rejected: u64,
-    /// Lines that are no records.
-    pub left_out: u64,
+    /// Records that the spec leaves out: by `keep_if`, or by their record type.
+    pub filtered: u64,
+    /// Good records that were rolled back.
+    pub rolled_back: u64,
     /// Changes that the spec asked for.
     pub repaired: u64,
-    /// Good records that were taken back.
-    pub not_kept: u64,
+    /// Lines that are no records: preamble, header, trailer, comments, empty ones.
+    pub other_lines: u64,
 }
 
 /// A run.
@@ -168,6 +171,19 @@ pub struct File {
     pub counts: Counts,
     /// Whether the same content may be loaded only once.
     pub once: bool,
+}
+
+impl File {
+    /// What the database itself keeps unique; none for what may come again.
+    fn once_key(&self) -> Option<String> {
+        let is_once = self.once && self.outcome == Outcome::Kept;
+        let content = self.content.as_ref().filter(|_| is_once)?;
+        Some(once_key(&self.table_key, content))
+    }
+}
+
+fn once_key(table_key: &str, content: &str) -> String {
+    hash_of(format!("{table_key}\n{content}").as_bytes())
 }
 
 /// What stands for the tables of a job, however they are written.

@@ -2,8 +2,10 @@
 
 use std::collections::HashMap;
 
-use super::{Counts, FILES, File, Outcome, RUNS, Run, tables};
+use super::columns::{Column, FILE_COLUMNS, RUN_COLUMNS, row};
+use super::{FILES, File, RUNS, Run, tables};
 use crate::asking::{Value, marks};
+use crate::dialect::{Dialect, Holds};
 use crate::error::Error;
 use crate::session::Session;
 
@@ -73,7 +75,7 @@ pub fn run_of_content(
 ) -> Result<Option<Run>, Error> {
     let files = super::named(target, FILES)?;
     let sql = format!("SELECT run FROM {files} WHERE once_key = ?");
-    let key = super::write::once_key(table_key, content);
+    let key = super::once_key(table_key, content);
     let found = target.query(&sql, &[Value::from(key)], "reading the ledger")?;
     let Some(run) = found.first().and_then(|row| row[0].as_text()) else {
         return Ok(None);
@@ -93,73 +95,28 @@ pub fn files_of(target: &mut dyn Session, run: &str) -> Result<Vec<File>, Error>
     files_where(target, "run = ?", &[Value::from(run)])
 }
 
-const FILE_COLUMNS: &str = "run, number, path, file_name, table_name, table_key, stored_bytes, \
-                            sample, content, outcome, committed_to, total_read, loaded, rejected, \
-                            skipped, repaired, rolled_back, once_key";
-
 fn files_where(
     target: &mut dyn Session,
     condition: &str,
     values: &[Value],
 ) -> Result<Vec<File>, Error> {
     let files = super::named(target, FILES)?;
-    let sql = format!("SELECT {FILE_COLUMNS} FROM {files} WHERE {condition} ORDER BY run, number");
+    let columns = shown(target.dialect(), &FILE_COLUMNS);
+    let sql = format!("SELECT {columns} FROM {files} WHERE {condition} ORDER BY run, number");
     let rows = target.query(&sql, values, "reading the ledger")?;
-    rows.iter().map(|row| file(row)).collect()
+    rows.iter()
+        .map(|values| row(&FILE_COLUMNS, values))
+        .collect()
 }
 
-fn text(value: &Value) -> String {
-    value.as_text().unwrap_or_default().to_string()
-}
-
-fn maybe(value: &Value) -> Option<String> {
-    value.as_text().map(str::to_string)
-}
-
-fn counts(values: &[Value]) -> Result<Counts, Error> {
-    Ok(Counts {
-        read: count(&values[0])?,
-        loaded: count(&values[1])?,
-        rejected: count(&values[2])?,
-        left_out: count(&values[3])?,
-        repaired: count(&values[4])?,
-        not_kept: count(&values[5])?,
-    })
-}
-
-/// What is not understood is not taken for something else: a file might be loaded twice.
-fn strange(what: &str, value: &Value) -> Error {
-    Error::new(format!(
-        "the ledger has the {what} {value:?}, which this version of barrow does not know"
-    ))
-    .advice("was it written by a newer version? use that one")
-}
-
-fn count(value: &Value) -> Result<u64, Error> {
-    value.as_count().ok_or_else(|| strange("count", value))
-}
-
-fn outcome(value: &Value) -> Result<Outcome, Error> {
-    let word = value.as_text().unwrap_or_default();
-    Outcome::of(word).ok_or_else(|| strange("outcome", value))
-}
-
-fn file(row: &[Value]) -> Result<File, Error> {
-    Ok(File {
-        run: text(&row[0]),
-        number: count(&row[1])?,
-        path: text(&row[2]),
-        name: text(&row[3]),
-        table: text(&row[4]),
-        table_key: text(&row[5]),
-        bytes: count(&row[6])?,
-        sample: maybe(&row[7]),
-        content: maybe(&row[8]),
-        outcome: outcome(&row[9])?,
-        committed_to: count(&row[10])?,
-        counts: counts(&row[11..17])?,
-        once: row[17] != Value::Null,
-    })
+/// The columns of a table as they are asked for.
+fn shown<R>(dialect: Dialect, columns: &[Column<R>]) -> String {
+    let shown = |column: &Column<R>| match column.holds {
+        Holds::Moment => dialect.moment_text(column.name),
+        _ => column.name.to_string(),
+    };
+    let all: Vec<String> = columns.iter().map(shown).collect();
+    all.join(", ")
 }
 
 /// Which runs to list.
@@ -184,14 +141,13 @@ pub struct Wanted {
 /// # Errors
 /// The database cannot be asked.
 pub fn mends_of(target: &mut dyn Session, of: &str) -> Result<Vec<Run>, Error> {
-    let columns = RUN_COLUMNS.map(|column| tables::shown(target.dialect(), column));
+    let columns = shown(target.dialect(), &RUN_COLUMNS);
     let runs = super::named(target, RUNS)?;
-    let sql = format!(
-        "SELECT {} FROM {runs} WHERE mend_of = ? ORDER BY started_at, run",
-        columns.join(", ")
-    );
+    let sql = format!("SELECT {columns} FROM {runs} WHERE mend_of = ? ORDER BY started_at, run");
     let rows = target.query(&sql, &[Value::from(of)], "reading the ledger")?;
-    rows.iter().map(|row| run(row)).collect()
+    rows.iter()
+        .map(|values| row(&RUN_COLUMNS, values))
+        .collect()
 }
 
 /// Runs, the newest first.
@@ -229,73 +185,17 @@ pub fn runs(target: &mut dyn Session, wanted: &Wanted) -> Result<Vec<Run>, Error
     if wanted.failed {
         conditions.push("outcome NOT IN ('committed', 'exported')".into());
     }
-    let columns = RUN_COLUMNS.map(|column| tables::shown(dialect, column));
+    let columns = shown(dialect, &RUN_COLUMNS);
     let limit = wanted
         .limit
         .map_or(String::new(), |n| format!(" LIMIT {n}"));
     let runs = super::named(target, RUNS)?;
     let sql = format!(
-        "SELECT {} FROM {runs} WHERE {} ORDER BY started_at DESC, run{limit}",
-        columns.join(", "),
+        "SELECT {columns} FROM {runs} WHERE {} ORDER BY started_at DESC, run{limit}",
         conditions.join(" AND ")
     );
     let rows = target.query(&sql, &values, "reading the ledger")?;
-    rows.iter().map(|row| run(row)).collect()
-}
-
-const RUN_COLUMNS: [&str; 27] = [
-    "run",
-    "spec",
-    "spec_hash",
-    "table_name",
-    "table_key",
-    "load_mode",
-    "who",
-    "host",
-    "started_at",
-    "ended_at",
-    "outcome",
-    "message",
-    "files",
-    "total_read",
-    "loaded",
-    "rejected",
-    "skipped",
-    "repaired",
-    "rolled_back",
-    "mended",
-    "given_up",
-    "still_open",
-    "rejects_folder",
-    "reasons",
-    "mend_of",
-    "state",
-    "version",
-];
-
-fn run(row: &[Value]) -> Result<Run, Error> {
-    Ok(Run {
-        run: text(&row[0]),
-        spec: text(&row[1]),
-        spec_hash: text(&row[2]),
-        table: text(&row[3]),
-        table_key: text(&row[4]),
-        mode: text(&row[5]),
-        who: text(&row[6]),
-        host: text(&row[7]),
-        started_at: text(&row[8]),
-        ended_at: text(&row[9]),
-        outcome: outcome(&row[10])?,
-        message: maybe(&row[11]),
-        files: count(&row[12])?,
-        counts: counts(&row[13..19])?,
-        mended: count(&row[19])?,
-        given_up: count(&row[20])?,
-        still_open: count(&row[21])?,
-        rejects_folder: maybe(&row[22]),
-        reasons: maybe(&row[23]),
-        mend_of: maybe(&row[24]),
-        state: maybe(&row[25]),
-        version: text(&row[26]),
-    })
+    rows.iter()
+        .map(|values| row(&RUN_COLUMNS, values))
+        .collect()
 }

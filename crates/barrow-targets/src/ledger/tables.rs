@@ -1,10 +1,8 @@
 //! The ledger's tables, in each kind of SQL.
 
+use super::columns::{Column, FILE_COLUMNS, RUN_COLUMNS};
+use super::{FILES, RUNS, Run};
 use crate::dialect::{Dialect, Holds};
-use crate::ledger::{FILES, RUNS};
-
-/// The columns that hold a moment.
-const MOMENTS: [&str; 2] = ["started_at", "ended_at"];
 
 /// The columns of the table of rejects.
 pub const REJECT_COLUMNS: [&str; 11] = [
@@ -21,9 +19,10 @@ pub const REJECT_COLUMNS: [&str; 11] = [
     "raw",
 ];
 
-/// How a value for a column is marked.
+/// How a value for a column of the runs or files is marked.
 pub fn mark(dialect: Dialect, column: &str) -> &'static str {
-    match MOMENTS.contains(&column) {
+    let holds_moment = |c: &Column<Run>| c.name == column && c.holds == Holds::Moment;
+    match RUN_COLUMNS.iter().any(holds_moment) {
         true => dialect.moment_mark(),
         false => "?",
     }
@@ -36,66 +35,8 @@ pub fn is_among(dialect: Dialect, column: &str) -> String {
     format!("{} > 0", dialect.place_in(&between_commas))
 }
 
-/// How a column is asked for.
-pub fn shown(dialect: Dialect, column: &str) -> String {
-    match MOMENTS.contains(&column) {
-        true => dialect.moment_text(column),
-        false => column.to_string(),
-    }
-}
-
 /// What makes the ledger.
 pub fn statements(dialect: Dialect) -> Vec<String> {
-    use Holds::{Count, Long, Moment, Short};
-    let runs = [
-        ("run", Short(32), true),
-        ("spec", Long, true),
-        ("spec_hash", Short(32), true),
-        ("table_name", Long, true),
-        ("table_key", Short(32), true),
-        ("load_mode", Short(16), true),
-        ("who", Long, true),
-        ("host", Long, true),
-        ("started_at", Moment, true),
-        ("ended_at", Moment, true),
-        ("outcome", Short(16), true),
-        ("message", Long, false),
-        ("files", Count, true),
-        ("total_read", Count, true),
-        ("loaded", Count, true),
-        ("rejected", Count, true),
-        ("skipped", Count, true),
-        ("repaired", Count, true),
-        ("rolled_back", Count, true),
-        ("mended", Count, true),
-        ("given_up", Count, true),
-        ("still_open", Count, true),
-        ("rejects_folder", Long, false),
-        ("reasons", Long, false),
-        ("mend_of", Short(32), false),
-        ("state", Long, false),
-        ("version", Short(32), true),
-    ];
-    let files = [
-        ("run", Short(32), true),
-        ("number", Count, true),
-        ("path", Long, true),
-        ("file_name", Short(255), true),
-        ("table_name", Long, true),
-        ("table_key", Short(32), true),
-        ("stored_bytes", Count, true),
-        ("sample", Short(32), false),
-        ("content", Short(32), false),
-        ("once_key", Short(32), false),
-        ("outcome", Short(16), true),
-        ("committed_to", Count, true),
-        ("total_read", Count, true),
-        ("loaded", Count, true),
-        ("rejected", Count, true),
-        ("skipped", Count, true),
-        ("repaired", Count, true),
-        ("rolled_back", Count, true),
-    ];
     let key = "CONSTRAINT barrow_files_once_key UNIQUE (once_key)";
     let by = [
         ("barrow_files_by_sample", "table_key, sample"),
@@ -106,8 +47,13 @@ pub fn statements(dialect: Dialect) -> Vec<String> {
         more.extend(by.map(|(name, columns)| format!("KEY {name} ({columns})")));
     }
     let mut statements = vec![
-        table(dialect, RUNS, &runs, &["PRIMARY KEY (run)".into()]),
-        table(dialect, FILES, &files, &more),
+        table(
+            dialect,
+            RUNS,
+            &declared(&RUN_COLUMNS),
+            &["PRIMARY KEY (run)".into()],
+        ),
+        table(dialect, FILES, &declared(&FILE_COLUMNS), &more),
     ];
     if dialect.has_create_index_if_missing() {
         let index =
@@ -115,6 +61,11 @@ pub fn statements(dialect: Dialect) -> Vec<String> {
         statements.extend(by.map(index));
     }
     statements
+}
+
+fn declared<R>(columns: &[Column<R>]) -> Vec<(&str, Holds, bool)> {
+    let declared = |column: &Column<R>| (column.name, column.holds, column.required);
+    columns.iter().map(declared).collect()
 }
 
 /// What makes a table of rejects.

@@ -1,8 +1,7 @@
 //! Writing runs and their files.
 
-use barrow_core::source::content::hash_of;
-
-use super::{Counts, FILES, File, Outcome, RUNS, Run, tables};
+use super::columns::{Column, FILE_COLUMNS, RUN_COLUMNS};
+use super::{FILES, File, RUNS, Run, tables};
 use crate::asking::Value;
 use crate::error::{Error, ErrorKind};
 use crate::session::Session;
@@ -12,34 +11,7 @@ use crate::session::Session;
 /// # Errors
 /// The database will not have it.
 pub fn write_run(target: &mut dyn Session, run: &Run, is_new: bool) -> Result<(), Error> {
-    let mut values = vec![
-        ("run", Value::from(run.run.as_str())),
-        ("spec", Value::from(run.spec.as_str())),
-        ("spec_hash", Value::from(run.spec_hash.as_str())),
-        ("table_name", Value::from(run.table.as_str())),
-        ("table_key", Value::from(run.table_key.as_str())),
-        ("load_mode", Value::from(run.mode.as_str())),
-        ("who", Value::from(run.who.as_str())),
-        ("host", Value::from(run.host.as_str())),
-        ("started_at", Value::from(run.started_at.as_str())),
-        ("ended_at", Value::from(run.ended_at.as_str())),
-        ("outcome", Value::from(run.outcome.word())),
-        ("message", Value::maybe(run.message.as_deref())),
-        ("files", Value::count(run.files)),
-        ("mended", Value::count(run.mended)),
-        ("given_up", Value::count(run.given_up)),
-        ("still_open", Value::count(run.still_open)),
-        (
-            "rejects_folder",
-            Value::maybe(run.rejects_folder.as_deref()),
-        ),
-        ("reasons", Value::maybe(run.reasons.as_deref())),
-        ("mend_of", Value::maybe(run.mend_of.as_deref())),
-        ("state", Value::maybe(run.state.as_deref())),
-        ("version", Value::from(run.version.as_str())),
-    ];
-    values.extend(counted(&run.counts));
-    write(target, RUNS, values, 1, is_new)
+    write(target, RUNS, values(&RUN_COLUMNS, run), 1, is_new)
 }
 
 /// Writes a file of a run: anew, or what has changed of it.
@@ -48,25 +20,7 @@ pub fn write_run(target: &mut dyn Session, run: &Run, is_new: bool) -> Result<()
 /// The database will not have it: another load has put the same content into the same
 /// table, for one.
 pub fn write_file(target: &mut dyn Session, file: &File, is_new: bool) -> Result<(), Error> {
-    let is_once = file.once && file.outcome == Outcome::Kept;
-    let once = file.content.as_ref().filter(|_| is_once);
-    let once = once.map(|content| once_key(&file.table_key, content));
-    let mut values = vec![
-        ("run", Value::from(file.run.as_str())),
-        ("number", Value::count(file.number)),
-        ("path", Value::from(file.path.as_str())),
-        ("file_name", Value::from(file.name.as_str())),
-        ("table_name", Value::from(file.table.as_str())),
-        ("table_key", Value::from(file.table_key.as_str())),
-        ("stored_bytes", Value::count(file.bytes)),
-        ("sample", Value::maybe(file.sample.as_deref())),
-        ("content", Value::maybe(file.content.as_deref())),
-        ("once_key", Value::maybe(once)),
-        ("outcome", Value::from(file.outcome.word())),
-        ("committed_to", Value::count(file.committed_to)),
-    ];
-    values.extend(counted(&file.counts));
-    let written = write(target, FILES, values, 2, is_new);
+    let written = write(target, FILES, values(&FILE_COLUMNS, file), 2, is_new);
     written.map_err(|error| match error.kind == ErrorKind::Duplicate {
         true => error.advice(format!(
             "another load put the content of {} into the table in the same moment; run this \
@@ -77,20 +31,10 @@ pub fn write_file(target: &mut dyn Session, file: &File, is_new: bool) -> Result
     })
 }
 
-/// What runs and files count, by the columns' names.
-fn counted(counts: &Counts) -> [(&'static str, Value); 6] {
-    [
-        ("total_read", Value::count(counts.read)),
-        ("loaded", Value::count(counts.loaded)),
-        ("rejected", Value::count(counts.rejected)),
-        ("skipped", Value::count(counts.left_out)),
-        ("repaired", Value::count(counts.repaired)),
-        ("rolled_back", Value::count(counts.not_kept)),
-    ]
-}
-
-pub(super) fn once_key(table_key: &str, content: &str) -> String {
-    hash_of(format!("{table_key}\n{content}").as_bytes())
+/// The values of a row, by the columns' names.
+fn values<R>(columns: &[Column<R>], row: &R) -> Vec<(&'static str, Value)> {
+    let value = |column: &Column<R>| (column.name, (column.write)(row));
+    columns.iter().map(value).collect()
 }
 
 /// Inserts a row, or changes the one whose first `keys` values are the same.

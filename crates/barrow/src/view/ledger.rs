@@ -223,11 +223,11 @@ fn file_lines(files: &[File], out: &mut impl Write) -> io::Result<()> {
 
 fn counts(c: &Counts, out: &mut impl Write) -> io::Result<()> {
     let lines = [
-        ("read", c.read, true),
+        ("records", c.records, true),
         ("loaded", c.loaded, true),
-        ("rolled back", c.not_kept, c.not_kept > 0),
+        ("rolled back", c.rolled_back, c.rolled_back > 0),
         ("rejected", c.rejected, true),
-        ("skipped", c.left_out, true),
+        ("filtered", c.filtered, true),
         ("repaired", c.repaired, c.repaired > 0),
     ];
     let digits = lines

@@ -288,7 +288,12 @@ fn files(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         };
         writeln!(out, "  {:width$}   {}", file.file, words.dimmed())?;
     }
-    let numbers: Vec<String> = s.tally.files.iter().map(|f| number(f.records)).collect();
+    let numbers: Vec<String> = s
+        .tally
+        .files
+        .iter()
+        .map(|f| number(f.all_records()))
+        .collect();
     let digits = numbers.iter().map(String::len).max().unwrap_or(0);
     for (index, file) in s.tally.files.iter().enumerate() {
         let took = s.times.get(index).map(|t| time(*t)).unwrap_or_default();
@@ -297,7 +302,7 @@ fn files(s: &Summary, out: &mut impl Write) -> io::Result<()> {
             "  {:width$}   {:>digits$} {:7}   {took}",
             file.name,
             numbers[index],
-            if file.records == 1 {
+            if file.all_records() == 1 {
                 "record"
             } else {
                 "records"
@@ -322,7 +327,7 @@ fn merged_words(merged: &Merged) -> String {
 fn counts(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     let rejected = s.rejected();
     let left_out = s.tally.left_out();
-    let mut lines = vec![("read", s.tally.read(), String::new())];
+    let mut lines = vec![("records", s.tally.all_records(), String::new())];
     let (loaded, rejects, repairs) = match s.rehearsal {
         true => ("would load", "would reject", "would repair"),
         false => ("loaded", "rejected", "repaired"),
@@ -348,7 +353,9 @@ fn counts(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         lines.push((word, s.not_kept(), of.into()));
     }
     lines.push((rejects, rejected, verdict(s)));
-    lines.push(("skipped", left_out.all(), left_out_words(&left_out)));
+    if left_out.filtered() > 0 {
+        lines.push(("filtered", left_out.filtered(), filtered_words(&left_out)));
+    }
     if s.tally.repairs.all() > 0 {
         lines.push((repairs, s.tally.repairs.all(), String::new()));
     }
@@ -369,6 +376,10 @@ fn counts(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         let line = format!("  {word:<width$}{shown}   {remark}");
         writeln!(out, "{}", line.trim_end())?;
     }
+    let besides = besides(&left_out);
+    if !besides.is_empty() {
+        writeln!(out, "  {}", format!("no records: {besides}").dimmed())?;
+    }
     writeln!(out)
 }
 
@@ -385,23 +396,34 @@ fn verdict(s: &Summary) -> String {
     }
 }
 
-fn left_out_words(left_out: &LeftOut) -> String {
-    let parts = [
+fn filtered_words(left_out: &LeftOut) -> String {
+    listed(&[
+        (left_out.unmet, "by keep_if"),
+        (left_out.other_kinds, "of record types that are not loaded"),
+    ])
+}
+
+/// What of the files is counted nowhere else.
+fn besides(left_out: &LeftOut) -> String {
+    listed(&[
         (left_out.preamble, "preamble"),
         (left_out.header, "header"),
         (left_out.trailer, "trailer"),
         (left_out.comments, "comment"),
-        (left_out.blank, "blank"),
-        (left_out.unmet, "by keep_if"),
-        (left_out.other_kinds, "of record types that are not loaded"),
-        (left_out.in_rejects, "that come from the rejects"),
-    ];
-    let parts: Vec<String> = parts
-        .iter()
-        .filter(|(n, _)| *n > 0)
+        (left_out.blank, "empty"),
+        (
+            left_out.in_rejects,
+            "whose corrected form is among the rejects",
+        ),
+    ])
+}
+
+fn listed(parts: &[(u64, &str)]) -> String {
+    let some = parts.iter().filter(|(n, _)| *n > 0);
+    let words: Vec<String> = some
         .map(|(n, what)| format!("{} {what}", number(*n)))
         .collect();
-    parts.join(", ")
+    words.join(", ")
 }
 
 fn repairs(s: &Summary, out: &mut impl Write) -> io::Result<()> {
