@@ -129,7 +129,7 @@ pub fn step(database: &Path, query: &str) -> Result<f64, Box<dyn Error>> {
 /// transaction, into a new table. Only the inserting is timed.
 pub fn insert(spec: &Path, database: &Path, rows: usize) -> Result<f64, Box<dyn Error>> {
     let plan = typed::plan(spec)?;
-    let loaded = || plan.kinds.iter().flat_map(|kind| kind.loaded());
+    let loaded = || plan.record_types.iter().flat_map(|kind| kind.loaded());
     let scales = loaded().map(|column| match column.ty {
         barrow_core::types::Type::Decimal { scale, .. } => u32::from(scale),
         _ => 0,

@@ -10,12 +10,12 @@ use crate::format::RecordFormat;
 use crate::reason::Code;
 use crate::records::layout::unescape;
 use crate::records::span::Span;
-use crate::repair::{Change, What};
+use crate::repair::{Change, RepairKind};
 use crate::source::Charset;
 use crate::source::charset::BadBytes;
 use crate::source::transcode::TextMap;
 use crate::values::cell::{Cell, Piece};
-use crate::values::kind::{Kind, Place};
+use crate::values::kind::{ValueParser, Place};
 use crate::values::limits::{Valued, Verdict};
 use crate::values::reader::{AnyKind, ColumnReader, with_kind};
 use crate::values::steps::Steps;
@@ -133,7 +133,7 @@ impl ColumnReader {
         self.steps.is_some() || self.form.as_ref().is_some_and(|form| form.always())
     }
 
-    fn rows<K: Kind, const LEFT: bool, const RIGHT: bool, const CLEAN: bool>(
+    fn rows<K: ValueParser, const LEFT: bool, const RIGHT: bool, const CLEAN: bool>(
         &self,
         kind: &K,
         fields: &Fields<'_>,
@@ -200,7 +200,7 @@ impl ColumnReader {
     // Left to itself the compiler makes this a call for half of the types, which
     // callgrind showed as a tenth more instructions.
     #[inline(always)]
-    fn quick<K: Kind, const LEFT: bool, const RIGHT: bool>(
+    fn quick<K: ValueParser, const LEFT: bool, const RIGHT: bool>(
         &self,
         kind: &K,
         value: &[u8],
@@ -221,14 +221,14 @@ impl ColumnReader {
 
     /// Reads any field at all.
     #[inline(never)]
-    fn careful<K: Kind>(
+    fn careful<K: ValueParser>(
         &self,
         kind: &K,
         fields: &Fields<'_>,
         span: Span,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        note: &mut impl FnMut(What),
+        note: &mut impl FnMut(RepairKind),
     ) -> Result<(), Code> {
         if span.is_missing() {
             return self.null(store, cell, note);
@@ -253,13 +253,13 @@ impl ColumnReader {
         match self.text_of(fields, span) {
             Ok(found) => {
                 if found.replaced {
-                    note(What::BytesReplaced);
+                    note(RepairKind::BytesReplaced);
                 }
                 let at = matches!(found.text, Cow::Borrowed(_)).then_some(found.at);
                 self.text(kind, &found.text, at, store, cell, note)
             }
             Err(BadBytes) if self.undecodable == WhenUndecodable::Null => {
-                self.nulled(Code::BadBytes, What::BytesNulled, store, cell, note)
+                self.nulled(Code::BadBytes, RepairKind::BytesNulled, store, cell, note)
             }
             Err(BadBytes) => Err(Code::BadBytes),
         }
@@ -267,13 +267,13 @@ impl ColumnReader {
 
     /// Reads text that is there and empty. The words for null do not hold for it, all
     /// else does.
-    fn empty_text<K: Kind>(
+    fn empty_text<K: ValueParser>(
         &self,
         kind: &K,
         at: usize,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        note: &mut impl FnMut(What),
+        note: &mut impl FnMut(RepairKind),
     ) -> Result<(), Code> {
         let Some(steps) = &self.steps else {
             *cell = Cell::Text(Piece::in_block(at, 0));
@@ -295,11 +295,11 @@ impl ColumnReader {
         text: &'t str,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        note: &mut impl FnMut(What),
+        note: &mut impl FnMut(RepairKind),
     ) -> Result<Option<Cow<'t, str>>, Code> {
         let found = steps.apply(text, note)?;
         if found.is_none() {
-            self.nulled(Code::NotInLookup, What::NotListedNulled, store, cell, note)?;
+            self.nulled(Code::NotInLookup, RepairKind::NotListedNulled, store, cell, note)?;
         }
         Ok(found)
     }
@@ -374,7 +374,7 @@ impl ColumnReader {
         text: &[u8],
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        mut note: impl FnMut(What),
+        mut note: impl FnMut(RepairKind),
     ) -> Result<(), Code> {
         with_kind!(&self.kind, kind => self.text(kind, text, None, store, cell, &mut note))?;
         self.limit(&[], store, cell, note)
@@ -388,21 +388,21 @@ impl ColumnReader {
         &self,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        mut note: impl FnMut(What),
+        mut note: impl FnMut(RepairKind),
     ) -> Result<(), Code> {
         self.null(store, cell, &mut note)
     }
 
     /// Reads a value's whole text. `at` is its place in the block, if it is there
     /// as it stands.
-    fn text<K: Kind>(
+    fn text<K: ValueParser>(
         &self,
         kind: &K,
         text: &[u8],
         at: Option<usize>,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        note: &mut impl FnMut(What),
+        note: &mut impl FnMut(RepairKind),
     ) -> Result<(), Code> {
         let (value, before) = match self.trim {
             Trim::None => (text, 0),
@@ -427,14 +427,14 @@ impl ColumnReader {
     }
 
     /// Reads a value that may be a number in a form of its own.
-    fn formed<K: Kind>(
+    fn formed<K: ValueParser>(
         &self,
         kind: &K,
         value: &[u8],
         at: Option<usize>,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        note: &mut impl FnMut(What),
+        note: &mut impl FnMut(RepairKind),
     ) -> Result<(), Code> {
         match &self.form {
             None => self.typed(kind, value, at, store, cell, note),
@@ -446,14 +446,14 @@ impl ColumnReader {
     }
 
     /// Reads a value as its type; what will not do meets its policy.
-    fn typed<K: Kind>(
+    fn typed<K: ValueParser>(
         &self,
         kind: &K,
         value: &[u8],
         at: Option<usize>,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        note: &mut impl FnMut(What),
+        note: &mut impl FnMut(RepairKind),
     ) -> Result<(), Code> {
         let (at, stored) = match at {
             Some(at) => (at, false),
@@ -493,7 +493,7 @@ impl ColumnReader {
         block: &[u8],
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        mut note: impl FnMut(What),
+        mut note: impl FnMut(RepairKind),
     ) -> Result<(), Code> {
         let Some(limits) = &self.limits else {
             return Ok(());

@@ -24,7 +24,7 @@ pub enum Error {
     },
     /// A file is packed in another way than the spec says.
     #[error("{file} is packed with \"{found}\", and the spec says compression = \"{said}\"")]
-    Packing {
+    Compression {
         /// The file as people named it.
         file: String,
         /// What the spec says.

@@ -35,7 +35,7 @@ pub struct Key {
 
 /// A key that came before.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Twice {
+pub struct Duplicate {
     /// Its first record.
     pub first: Key,
     /// A later one.
@@ -44,7 +44,7 @@ pub struct Twice {
 
 /// The keys of a run.
 #[derive(Debug)]
-pub struct Keys {
+pub struct KeyIndex {
     held: Vec<Key>,
     most: usize,
     files: Vec<BufWriter<File>>,
@@ -52,19 +52,19 @@ pub struct Keys {
     bits: u32,
 }
 
-impl Default for Keys {
-    fn default() -> Keys {
-        Keys::with_room(HELD)
+impl Default for KeyIndex {
+    fn default() -> KeyIndex {
+        KeyIndex::with_room(HELD)
     }
 }
 
 /// A key's bytes in a temporary file.
 const WIDTH: usize = 16 + 4 + 8;
 
-impl Keys {
+impl KeyIndex {
     /// With room for so many keys in memory.
-    pub fn with_room(most: usize) -> Keys {
-        Keys {
+    pub fn with_room(most: usize) -> KeyIndex {
+        KeyIndex {
             held: Vec::new(),
             most: most.max(1),
             files: Vec::new(),
@@ -103,7 +103,7 @@ impl Keys {
     ///
     /// # Errors
     /// A temporary file cannot be written or read.
-    pub fn finish(mut self, each: &mut impl FnMut(Twice)) -> io::Result<()> {
+    pub fn finish(mut self, each: &mut impl FnMut(Duplicate)) -> io::Result<()> {
         if self.files.is_empty() {
             twice(&mut self.held, each);
             return Ok(());
@@ -112,9 +112,9 @@ impl Keys {
         for file in std::mem::take(&mut self.files) {
             let mut file = file.into_inner().map_err(io::IntoInnerError::into_error)?;
             file.rewind()?;
-            let mut part = Keys {
+            let mut part = KeyIndex {
                 bits: self.bits + 6,
-                ..Keys::with_room(self.most)
+                ..KeyIndex::with_room(self.most)
             };
             let mut reader = BufReader::new(file);
             let mut bytes = [0; WIDTH];
@@ -126,7 +126,7 @@ impl Keys {
                 if part.bits < ALIKE {
                     part.add(again)?;
                 } else if let Some(first) = firsts.get(&again.hash) {
-                    each(Twice {
+                    each(Duplicate {
                         first: *first,
                         again,
                     });
@@ -163,11 +163,11 @@ fn key(bytes: &[u8; WIDTH]) -> Key {
 }
 
 /// Keys that come twice among those that are held.
-fn twice(held: &mut [Key], each: &mut impl FnMut(Twice)) {
+fn twice(held: &mut [Key], each: &mut impl FnMut(Duplicate)) {
     held.sort_unstable();
     for same in held.chunk_by(|a, b| a.hash == b.hash) {
         for again in &same[1..] {
-            each(Twice {
+            each(Duplicate {
                 first: same[0],
                 again: *again,
             });
@@ -221,7 +221,7 @@ mod tests {
     use proptest::prelude::*;
 
     fn found(keys: &[u128], room: usize) -> Vec<(u64, u64)> {
-        let mut all = Keys::with_room(room);
+        let mut all = KeyIndex::with_room(room);
         for (line, hash) in keys.iter().enumerate() {
             let line = line as u64;
             all.add(Key {

@@ -1,12 +1,12 @@
 //! Looks at single lines of a file, as they are and as the spec splits them.
 
 use crate::error::Error;
-use crate::flow::{Batch, Facts, Settler, Worker};
+use crate::flow::{Batch, RunContext, RowEvaluator, Worker};
 use crate::plan::Plan;
 use crate::reason::Reason;
 use crate::records::block::{BLOCK, Block};
 use crate::records::ending::Found;
-use crate::records::kinds::kind_of;
+use crate::records::record_types::kind_of;
 use crate::records::layout::field_ranges;
 use crate::records::lines::Physical;
 use crate::records::mark::Mark;
@@ -93,15 +93,15 @@ pub fn lines(
 /// The file cannot be read.
 pub fn record_at(plan: &Plan, source: &SourceFile, line: u64) -> Result<Option<RecordAt>, Error> {
     let mut splitter = Splitter::new(plan, vec![source.clone()], BLOCK);
-    let facts = Facts::default();
+    let facts = RunContext::default();
     let mut worker = Worker::new(plan, &facts);
-    let mut settler = plan.carries().then(|| Settler::new(plan, &facts));
+    let mut evaluator = plan.carries().then(|| RowEvaluator::new(plan, &facts));
     let mut batch = Batch::default();
     while splitter.next(&mut batch.block)? {
         // Values that are carried come from the records before.
-        if let Some(settler) = &mut settler {
+        if let Some(evaluator) = &mut evaluator {
             worker.work(&mut batch)?;
-            settler.settle(&mut batch);
+            evaluator.settle(&mut batch);
         }
         let block = &batch.block;
         let next = block
@@ -112,7 +112,7 @@ pub fn record_at(plan: &Plan, source: &SourceFile, line: u64) -> Result<Option<R
             line < first_line(block, &block.marks[*index]) + lines_of(block, *index)
         });
         if let Some(index) = here {
-            if settler.is_none() {
+            if evaluator.is_none() {
                 worker.work(&mut batch)?;
             }
             return Ok(Some(annotated(plan, &batch, index, line)));
@@ -170,10 +170,10 @@ fn annotated(plan: &Plan, batch: &Batch, index: usize, line: u64) -> RecordAt {
     let rejects = batch.rejects.iter().filter(|r| r.record == record);
     let reasons: Vec<&Reason> = rejects.flat_map(|r| &r.reasons).collect();
     let kind = match plan.has_kinds() {
-        true => kind_of(&plan.kinds, &file.rules, &block.bytes[mark.range()]).unwrap_or(0),
+        true => kind_of(&plan.record_types, &file.rules, &block.bytes[mark.range()]).unwrap_or(0),
         false => 0,
     };
-    let ranges = field_ranges(&file.rules, &plan.kinds[kind], &block.bytes, mark);
+    let ranges = field_ranges(&file.rules, &plan.record_types[kind], &block.bytes, mark);
     for (number, range) in ranges.into_iter().enumerate() {
         if range.start < from || range.start > to || (range.start == to && to != from) {
             continue;
@@ -192,7 +192,7 @@ fn annotated(plan: &Plan, batch: &Batch, index: usize, line: u64) -> RecordAt {
         let start = column(range.start);
         at.fields.push(Place {
             field: number + 1,
-            column: bound.map(|place| plan.kinds[kind].columns[place].name.clone()),
+            column: bound.map(|place| plan.record_types[kind].columns[place].name.clone()),
             start,
             length: column(range.end).saturating_sub(start),
             troubles,

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use crate::conditions::Condition;
 use crate::format::{FieldSlices, RecordEnd, RecordFormat};
 use crate::problem::Problem;
-use crate::source::{Charset, Packing};
+use crate::source::{Charset, Compression};
 use crate::types::Type;
 use crate::values::ColumnReader;
 use crate::words::*;
@@ -21,7 +21,7 @@ pub struct Plan {
     /// How records are found and split.
     pub records: RecordPlan,
     /// The kinds of record, in the order of the spec; one where it names none.
-    pub kinds: Vec<KindPlan>,
+    pub record_types: Vec<RecordTypePlan>,
     /// Totals that the files state.
     pub totals: Vec<TotalPlan>,
     /// Where the rows go.
@@ -37,20 +37,20 @@ pub struct Plan {
 impl Plan {
     /// Whether the spec names kinds of record.
     pub fn has_kinds(&self) -> bool {
-        self.kinds.iter().any(|kind| kind.condition.is_some())
+        self.record_types.iter().any(|kind| kind.condition.is_some())
     }
 
     /// Whether a value is carried from one record to those after it, so that rows
     /// can be completed only in the order of the file.
     pub fn carries(&self) -> bool {
-        let mut columns = self.kinds.iter().flat_map(|kind| &kind.columns);
+        let mut columns = self.record_types.iter().flat_map(|kind| &kind.columns);
         columns.any(|column| column.value.as_ref().is_some_and(Template::carries))
     }
 }
 
 /// What a kind of record is made of, and where it goes.
 #[derive(Debug)]
-pub struct KindPlan {
+pub struct RecordTypePlan {
     /// Its name; none where the spec names no kinds.
     pub name: Option<String>,
     /// Which records are of it; none for all.
@@ -75,7 +75,7 @@ pub struct KindPlan {
     pub checks: Vec<CheckPlan>,
 }
 
-impl KindPlan {
+impl RecordTypePlan {
     /// The columns that are loaded, in order.
     pub fn loaded(&self) -> impl Iterator<Item = &ColumnPlan> {
         self.columns.iter().filter(|c| c.load)
@@ -203,7 +203,7 @@ pub struct SourcePlan {
     /// What stands in for bytes that do not decode.
     pub stand_in: String,
     /// How the files are packed.
-    pub packing: Packing,
+    pub packing: Compression,
     /// Files without a record.
     pub when_empty: WhenEmpty,
     /// Names that were loaded before, with other content.

@@ -12,12 +12,12 @@ pub struct Change {
     /// The column among those that are read, 0-based; none for the whole record.
     pub column: Option<u32>,
     /// What was done.
-    pub what: What,
+    pub what: RepairKind,
 }
 
 /// What can be done to a value or a record.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
-pub enum What {
+pub enum RepairKind {
     /// Lines made one record.
     Joined,
     /// Missing fields became null.
@@ -72,37 +72,37 @@ pub enum What {
     CaseChanged,
 }
 
-impl fmt::Display for What {
+impl fmt::Display for RepairKind {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
-            What::Joined => "lines joined to one record",
-            What::FilledUp => "too few fields, filled up with nulls",
-            What::SurplusDropped => "too many fields, the surplus dropped",
-            What::TooWide => "too wide, the surplus dropped",
-            What::TooShort => "too short, filled up with nulls",
-            What::BytesReplaced => "bytes that do not decode, replaced",
-            What::BytesNulled => "bytes that do not decode, made null",
-            What::DefaultForNull => "null, the default put in",
-            What::UnreadableNulled => "unreadable, made null",
-            What::UnreadableDefaulted => "unreadable, the default put in",
-            What::Cut(1) => "cut to 1 character",
-            What::Cut(most) => return write!(f, "cut to {most} characters"),
-            What::CutBytes(most) => return write!(f, "cut to {most} bytes"),
-            What::TooLongNulled => "too long, made null",
-            What::OutOfRangeNulled => "out of range, made null",
-            What::Clamped => "out of range, set to the nearest bound",
-            What::Rounded(0) => "rounded to a whole number",
-            What::Rounded(scale) => return write!(f, "rounded to {scale} decimals"),
-            What::TooPreciseNulled => "too precise, made null",
-            What::NotAllowedNulled => "not allowed, made null",
-            What::NotAllowedDefaulted => "not allowed, the default put in",
-            What::NotListedNulled => "not in the lookup, made null",
-            What::NotListedKept => "not in the lookup, kept",
-            What::Swapped => "characters swapped",
-            What::ControlsRemoved => "control characters removed",
-            What::BlanksCollapsed => "inner blanks collapsed",
-            What::Composed => "composed to NFC",
-            What::CaseChanged => "case changed",
+            RepairKind::Joined => "lines joined to one record",
+            RepairKind::FilledUp => "too few fields, filled up with nulls",
+            RepairKind::SurplusDropped => "too many fields, the surplus dropped",
+            RepairKind::TooWide => "too wide, the surplus dropped",
+            RepairKind::TooShort => "too short, filled up with nulls",
+            RepairKind::BytesReplaced => "bytes that do not decode, replaced",
+            RepairKind::BytesNulled => "bytes that do not decode, made null",
+            RepairKind::DefaultForNull => "null, the default put in",
+            RepairKind::UnreadableNulled => "unreadable, made null",
+            RepairKind::UnreadableDefaulted => "unreadable, the default put in",
+            RepairKind::Cut(1) => "cut to 1 character",
+            RepairKind::Cut(most) => return write!(f, "cut to {most} characters"),
+            RepairKind::CutBytes(most) => return write!(f, "cut to {most} bytes"),
+            RepairKind::TooLongNulled => "too long, made null",
+            RepairKind::OutOfRangeNulled => "out of range, made null",
+            RepairKind::Clamped => "out of range, set to the nearest bound",
+            RepairKind::Rounded(0) => "rounded to a whole number",
+            RepairKind::Rounded(scale) => return write!(f, "rounded to {scale} decimals"),
+            RepairKind::TooPreciseNulled => "too precise, made null",
+            RepairKind::NotAllowedNulled => "not allowed, made null",
+            RepairKind::NotAllowedDefaulted => "not allowed, the default put in",
+            RepairKind::NotListedNulled => "not in the lookup, made null",
+            RepairKind::NotListedKept => "not in the lookup, kept",
+            RepairKind::Swapped => "characters swapped",
+            RepairKind::ControlsRemoved => "control characters removed",
+            RepairKind::BlanksCollapsed => "inner blanks collapsed",
+            RepairKind::Composed => "composed to NFC",
+            RepairKind::CaseChanged => "case changed",
         })
     }
 }
@@ -113,7 +113,7 @@ pub struct Repairs(Vec<Repair>);
 
 impl Repairs {
     /// Notes one.
-    pub fn note(&mut self, what: What, column: Option<&str>, line: u64) {
+    pub fn note(&mut self, what: RepairKind, column: Option<&str>, line: u64) {
         match self
             .0
             .iter_mut()
@@ -164,7 +164,7 @@ impl Repairs {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Repair {
     /// What was done.
-    pub what: What,
+    pub what: RepairKind,
     /// The column it was done to; none where it was the record.
     pub column: Option<String>,
     /// How often.

@@ -6,7 +6,7 @@ use crate::values::{Cell, Valued};
 
 /// What one column's values were like.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Seen {
+pub struct ColumnStats {
     /// Values that are not null.
     pub values: u64,
     /// The most characters of a text.
@@ -16,7 +16,7 @@ pub struct Seen {
     pub range: Option<(i128, i128)>,
 }
 
-impl Seen {
+impl ColumnStats {
     /// Takes up a column's values of good rows.
     pub fn column(&mut self, slot: usize, rows: &Rows, block: &[u8]) {
         for row in &rows.good {
@@ -56,7 +56,7 @@ impl Seen {
     }
 
     /// Adds what others were like.
-    pub fn add(&mut self, other: &Seen) {
+    pub fn add(&mut self, other: &ColumnStats) {
         self.values += other.values;
         self.longest = self.longest.max(other.longest);
         if let Some((least, most)) = other.range {

@@ -36,7 +36,7 @@ pub struct ReasonKind {
 
 /// The counts of one file.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct FileTally {
+pub struct FileCounts {
     /// The file as people named it.
     pub name: String,
     /// Records that were to be loaded: those that the spec leaves out are in `left_out`.
@@ -57,7 +57,7 @@ pub struct FileTally {
     pub bytes: u64,
 }
 
-impl FileTally {
+impl FileCounts {
     /// Every record of the file, also those that the spec leaves out.
     pub fn all_records(&self) -> u64 {
         self.records + self.left_out.filtered()
@@ -69,14 +69,14 @@ type KindKey = (Code, Option<Arc<str>>, Arc<str>);
 
 /// The counts of a run.
 #[derive(Debug, Default)]
-pub struct Tally {
+pub struct RunCounts {
     /// Each file, in order.
-    pub files: Vec<FileTally>,
+    pub files: Vec<FileCounts>,
     /// What was changed because the spec asked for it.
     pub repairs: Repairs,
     /// Totals that differ from what a file states.
     pub differences: Vec<Difference>,
-    kinds: IndexMap<KindKey, ReasonKind>,
+    reason_kinds: IndexMap<KindKey, ReasonKind>,
     /// Where the first file of this flow stands among `files`: a run that goes on has
     /// some before it.
     first: usize,
@@ -86,22 +86,22 @@ pub struct Tally {
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub struct Counted {
     /// Each file, in order.
-    pub files: Vec<FileTally>,
+    pub files: Vec<FileCounts>,
     /// What was changed.
     pub repairs: Repairs,
     /// Every kind of reason.
-    pub kinds: Vec<ReasonKind>,
+    pub reason_kinds: Vec<ReasonKind>,
 }
 
-impl Tally {
+impl RunCounts {
     /// Goes on from what was counted; the next flow's first file is the one at `first`.
-    pub fn go_on(counted: Counted, first: usize) -> Tally {
+    pub fn go_on(counted: Counted, first: usize) -> RunCounts {
         let key = |kind: &ReasonKind| (kind.code, kind.column.clone(), kind.says.clone());
-        Tally {
+        RunCounts {
             files: counted.files,
             repairs: counted.repairs,
             differences: Vec::new(),
-            kinds: counted.kinds.into_iter().map(|k| (key(&k), k)).collect(),
+            reason_kinds: counted.reason_kinds.into_iter().map(|k| (key(&k), k)).collect(),
             first,
         }
     }
@@ -111,7 +111,7 @@ impl Tally {
         Counted {
             files: self.files.clone(),
             repairs: self.repairs.clone(),
-            kinds: self.kinds.values().cloned().collect(),
+            reason_kinds: self.reason_kinds.values().cloned().collect(),
         }
     }
 
@@ -146,10 +146,10 @@ impl Tally {
         let Some(reading) = batch.file() else { return };
         let own = if all { batch.rejects.as_slice() } else { &[] };
         if self.files.len() <= self.place_of(reading.index) {
-            self.files.push(FileTally {
+            self.files.push(FileCounts {
                 name: reading.name.clone(),
                 notes: reading.notes.clone(),
-                ..FileTally::default()
+                ..FileCounts::default()
             });
         }
         for reject in own.iter().chain(refused) {
@@ -181,17 +181,17 @@ impl Tally {
 
     fn count(&mut self, file: &str, reject: &Reject, reason: &Reason) {
         let key = (reason.code, reason.column.clone(), reason.says.clone());
-        if let Some(kind) = self.kinds.get_mut(&key) {
+        if let Some(kind) = self.reason_kinds.get_mut(&key) {
             kind.count += 1;
             return;
         }
-        let (key, says) = if self.kinds.len() < MOST_KINDS {
+        let (key, says) = if self.reason_kinds.len() < MOST_KINDS {
             (key, reason.says.clone())
         } else {
             let words: Arc<str> = format!("{}, in other words", reason.code.words()).into();
             ((reason.code, None, words.clone()), words)
         };
-        let kind = self.kinds.entry(key).or_insert_with(|| ReasonKind {
+        let kind = self.reason_kinds.entry(key).or_insert_with(|| ReasonKind {
             code: reason.code,
             column: reason.column.clone(),
             says,
@@ -234,13 +234,13 @@ impl Tally {
 
     /// Every record of every file, also those that the spec leaves out.
     pub fn all_records(&self) -> u64 {
-        self.files.iter().map(FileTally::all_records).sum()
+        self.files.iter().map(FileCounts::all_records).sum()
     }
 
     /// Every kind of reason, the most frequent first.
-    pub fn kinds(&self) -> Vec<&ReasonKind> {
-        let mut kinds: Vec<_> = self.kinds.values().collect();
-        kinds.sort_by_key(|kind| std::cmp::Reverse(kind.count));
-        kinds
+    pub fn reason_kinds(&self) -> Vec<&ReasonKind> {
+        let mut reason_kinds: Vec<_> = self.reason_kinds.values().collect();
+        reason_kinds.sort_by_key(|kind| std::cmp::Reverse(kind.count));
+        reason_kinds
     }
 }

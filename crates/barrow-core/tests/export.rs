@@ -4,7 +4,7 @@ mod common;
 
 use std::io::Write;
 
-use barrow_core::export::{Cells, Lines, Loose, Packer, RecordWriter, Told, Typing, Written};
+use barrow_core::export::{RowBatch, Lines, RawValue, Compressor, RecordWriter, StatedTotals, RowTyper, Written};
 use barrow_core::plan::Plan;
 use barrow_core::types::Type;
 use barrow_core::values::Cell;
@@ -23,17 +23,17 @@ enum Value {
 }
 
 impl Value {
-    fn loose(&self) -> Loose<'_> {
+    fn loose(&self) -> RawValue<'_> {
         match self {
-            Value::Null => Loose::Null,
-            Value::Int(n) => Loose::Int(*n),
-            Value::Float(n) => Loose::Float(*n),
+            Value::Null => RawValue::Null,
+            Value::Int(n) => RawValue::Int(*n),
+            Value::Float(n) => RawValue::Float(*n),
             Value::Decimal(n, scale) => match i64::try_from(*n) {
-                Ok(n) => Loose::Decimal(n, *scale),
-                Err(_) => Loose::LongDecimal(n.to_le_bytes(), *scale),
+                Ok(n) => RawValue::Decimal(n, *scale),
+                Err(_) => RawValue::LongDecimal(n.to_le_bytes(), *scale),
             },
-            Value::Text(text) => Loose::Text(text),
-            Value::Bytes(bytes) => Loose::Bytes(bytes),
+            Value::Text(text) => RawValue::Text(text),
+            Value::Bytes(bytes) => RawValue::Bytes(bytes),
         }
     }
 }
@@ -45,8 +45,8 @@ fn written(plan: &Plan, rows: &[Vec<Value>]) -> (Vec<u8>, Vec<Vec<String>>, Writ
     let lines = Lines::new(plan, writer.columns()).unwrap_or_else(|p| panic!("{p:?}"));
     let writer = writer.summing(lines.summed().to_vec());
     let types: Vec<Type> = writer.columns().map(|c| c.ty).collect();
-    let typing = Typing::new(&types);
-    let mut cells = Cells::default();
+    let typing = RowTyper::new(&types);
+    let mut cells = RowBatch::default();
     typing.begin(&mut cells);
     for values in rows {
         for (column, value) in values.iter().enumerate() {
@@ -64,9 +64,9 @@ fn written(plan: &Plan, rows: &[Vec<Value>]) -> (Vec<u8>, Vec<Vec<String>>, Writ
             .collect()
     });
     let shown: Vec<Vec<String>> = shown.collect();
-    let mut told = Told {
+    let mut told = StatedTotals {
         rows: shown.len() as u64,
-        ..Told::default()
+        ..StatedTotals::default()
     };
     let width = lines.summed().len();
     told.sums = (0..width)
@@ -510,18 +510,18 @@ fn a_header_that_would_be_read_otherwise_is_told() {
 
 #[test]
 fn every_packing_is_unpacked_again() {
-    use barrow_core::source::Packing;
+    use barrow_core::source::Compression;
     for packing in [
-        Packing::None,
-        Packing::Gzip,
-        Packing::Zstd,
-        Packing::Bzip2,
-        Packing::Xz,
+        Compression::None,
+        Compression::Gzip,
+        Compression::Zstd,
+        Compression::Bzip2,
+        Compression::Xz,
     ] {
-        let mut packer = Packer::new(packing, Vec::new()).unwrap();
+        let mut packer = Compressor::new(packing, Vec::new()).unwrap();
         packer.write_all(b"a,b\n1,x\n2,y\n").unwrap();
         let file = packer.finish().unwrap();
-        assert_eq!(Packing::of(&file), packing);
+        assert_eq!(Compression::of(&file), packing);
         let out = read("[columns]\na = \"integer\"\nb = \"text\"\n", &file);
         assert_eq!(out.cells(), [["1", "x"], ["2", "y"]]);
     }
@@ -604,16 +604,16 @@ fn sums_are_of_what_was_written() {
 fn what_no_type_of_ours_has_is_never_written_as_its_description() {
     let plan = plan("[export]\nwhen_unfit = \"reject\"\n[columns]\na = \"text\"\n");
     let writer = RecordWriter::new(&plan).unwrap();
-    let typing = Typing::new(&[Type::Text]);
+    let typing = RowTyper::new(&[Type::Text]);
     let uuid = [7u8; 16];
     let values = [
-        Loose::Lost("a date beyond 0001 to 9999"),
-        Loose::Float(f64::NAN),
-        Loose::Float(f64::NEG_INFINITY),
-        Loose::Bytes(&[0xFF]),
-        Loose::Uuid(uuid),
+        RawValue::Lost("a date beyond 0001 to 9999"),
+        RawValue::Float(f64::NAN),
+        RawValue::Float(f64::NEG_INFINITY),
+        RawValue::Bytes(&[0xFF]),
+        RawValue::Uuid(uuid),
     ];
-    let mut cells = Cells::default();
+    let mut cells = RowBatch::default();
     typing.begin(&mut cells);
     for value in values {
         typing.put(&mut cells, 0, value);

@@ -377,7 +377,7 @@ fn what_values_says_holds_for_columns_that_do_not_say_otherwise() {
 fn a_spec_that_asks_for_none_of_it_is_read_as_it_stands() {
     let plan = plan("[columns]\na = \"decimal(4,1)\"\nb = \"text\"\n");
     assert!(
-        plan.kinds[0]
+        plan.record_types[0]
             .columns
             .iter()
             .all(|c| c.reader.as_ref().unwrap().form().is_none())

@@ -6,9 +6,9 @@ use std::time::{Duration, Instant};
 
 use barrow_core::flow::Batch;
 use barrow_core::reason::Reject;
-use barrow_core::rejects::Keeper;
+use barrow_core::rejects::RejectWriter;
 use barrow_core::source::SourceFile;
-use barrow_core::tally::Tally;
+use barrow_core::tally::RunCounts;
 
 use crate::error::Error;
 use crate::observer::{Watch, size_of};
@@ -16,9 +16,9 @@ use crate::observer::{Watch, size_of};
 /// The account of a run.
 pub(crate) struct RunAccount<'w> {
     /// What was counted.
-    pub tally: Tally,
+    pub tally: RunCounts,
     /// Where rejects are written, if they are.
-    pub rejects: Option<Keeper>,
+    pub rejects: Option<RejectWriter>,
     /// The file of rejects of the file that comes now, if it has any.
     pub kept_in: Option<String>,
     /// How long each file took.
@@ -34,8 +34,8 @@ impl<'w> RunAccount<'w> {
     /// Opens the account of a run that reads these files.
     pub fn open(
         sources: Vec<SourceFile>,
-        tally: Tally,
-        rejects: Option<Keeper>,
+        tally: RunCounts,
+        rejects: Option<RejectWriter>,
         watch: &'w dyn Watch,
     ) -> RunAccount<'w> {
         watch.begin(size_of(&sources));

@@ -2,10 +2,10 @@
 
 use std::path::PathBuf;
 
-use barrow_core::export::{Cells, Loose, RecordWriter, Typing, Written};
+use barrow_core::export::{RowBatch, RawValue, RecordWriter, RowTyper, Written};
 use barrow_core::flow::{self, Encoded, Rows, Sink};
-use barrow_core::rejects::Keeper;
-use barrow_core::tally::Tally;
+use barrow_core::rejects::RejectWriter;
+use barrow_core::tally::RunCounts;
 use barrow_core::types::Type;
 use barrow_core::values::{Cell, shown};
 use barrow_core::visible::visible;
@@ -98,11 +98,11 @@ impl<'c> Convert<'c> {
             None => from.base.join(&from.plan.rejects.folder),
         };
         let files = self.out.files(&to.plan)?;
-        let rejects = Keeper::new(folder.join(&run), from.plan.rejects.keep);
+        let rejects = RejectWriter::new(folder.join(&run), from.plan.rejects.keep);
         let parting = self.out.parting.clone();
         let mut sink = ConvertSink {
             output: Output::new(&to.plan, &writer, &lines, parting, files),
-            account: RunAccount::open(sources.clone(), Tally::default(), Some(rejects), &watch),
+            account: RunAccount::open(sources.clone(), RunCounts::default(), Some(rejects), &watch),
         };
         let encode = |batch: &mut Encoded<Written>| mapping.encode(&writer, batch);
         let options = flow_options(self.threads, &run);
@@ -178,12 +178,12 @@ fn outcome(most: Tolerance, to: &Spec, sink: &ConvertSink<'_>) -> Outcome {
 struct Mapping {
     /// For each written column, the place of its cells, and their type.
     places: Vec<(usize, Type)>,
-    typing: Typing,
+    typing: RowTyper,
 }
 
 impl Mapping {
     fn new(from: &Spec, writer: &RecordWriter<'_>) -> Result<Mapping, Error> {
-        let [kind] = from.plan.kinds.as_slice() else {
+        let [kind] = from.plan.record_types.as_slice() else {
             return Err(Error::request(
                 "the spec has several record types, and one format writes one record type",
                 "load them, and export each table",
@@ -210,7 +210,7 @@ impl Mapping {
         let types: Vec<Type> = writer.columns().map(|c| c.ty).collect();
         Ok(Mapping {
             places,
-            typing: Typing::new(&types),
+            typing: RowTyper::new(&types),
         })
     }
 
@@ -222,7 +222,7 @@ impl Mapping {
         } = batch;
         written.clear();
         if let Some(rows) = batch.parts.first() {
-            let mut cells = Cells::default();
+            let mut cells = RowBatch::default();
             self.typing.begin(&mut cells);
             for row in &rows.good {
                 for (column, (place, ty)) in self.places.iter().enumerate() {
@@ -243,7 +243,7 @@ impl Mapping {
 
     fn put(
         &self,
-        cells: &mut Cells,
+        cells: &mut RowBatch,
         column: usize,
         cell: Cell,
         ty: Type,
@@ -252,19 +252,19 @@ impl Mapping {
     ) {
         let text;
         let value = match cell {
-            Cell::Null => Loose::Null,
-            Cell::Int(n) => Loose::Int(n),
-            Cell::Float(n) => Loose::Float(n),
+            Cell::Null => RawValue::Null,
+            Cell::Int(n) => RawValue::Int(n),
+            Cell::Float(n) => RawValue::Float(n),
             Cell::Text(piece) => match std::str::from_utf8(piece.of(block, &rows.store)) {
-                Ok(text) => Loose::Text(text),
-                Err(_) => Loose::Bytes(piece.of(block, &rows.store)),
+                Ok(text) => RawValue::Text(text),
+                Err(_) => RawValue::Bytes(piece.of(block, &rows.store)),
             },
-            Cell::Bytes(piece) => Loose::Bytes(piece.of(block, &rows.store)),
+            Cell::Bytes(piece) => RawValue::Bytes(piece.of(block, &rows.store)),
             Cell::LongDecimal(_) | Cell::Decimal(_) => {
                 text = shown(cell, ty, block, &rows.store).unwrap_or_default();
-                Loose::Text(&text)
+                RawValue::Text(&text)
             }
-            other => Loose::Typed(other, ty),
+            other => RawValue::Typed(other, ty),
         };
         self.typing.put(cells, column, value);
     }

@@ -3,7 +3,7 @@
 use std::sync::{Mutex, PoisonError};
 
 use barrow_core::source::SourceFile;
-use barrow_core::tally::FileTally;
+use barrow_core::tally::FileCounts;
 
 /// Told what happens on the way. Every method does nothing unless it is written.
 ///
@@ -31,7 +31,7 @@ pub trait Observer: Send {
     }
 
     /// A file is done.
-    fn file_done(&mut self, file: &FileTally) {
+    fn file_done(&mut self, file: &FileCounts) {
         let _ = file;
     }
 
@@ -60,7 +60,7 @@ pub(crate) trait Watch: Sync {
     /// Reading of so many bytes begins.
     fn begin(&self, bytes: Option<u64>);
     fn progress(&self, bytes: u64, records: u64);
-    fn file_done(&self, file: &FileTally);
+    fn file_done(&self, file: &FileCounts);
     fn end(&self);
     fn waiting(&self, what: &str);
     fn warning(&self, text: &str);
@@ -95,7 +95,7 @@ impl Watch for Watcher<'_> {
         self.tell(|o| o.progress(bytes, records));
     }
 
-    fn file_done(&self, file: &FileTally) {
+    fn file_done(&self, file: &FileCounts) {
         self.tell(|o| o.file_done(file));
     }
 

@@ -3,12 +3,12 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use barrow_core::rejects::NOTE;
+use barrow_core::rejects::MANIFEST;
 use barrow_targets::Url;
 use serde::{Deserialize, Serialize};
 
 use crate::error::Error;
-use crate::report::LeftWhole;
+use crate::report::RejectedFile;
 use crate::spec_file::Spec;
 
 /// What the manifest says.
@@ -65,7 +65,7 @@ impl Manifest {
     }
 
     /// The manifest of a load that took these files back.
-    pub fn leaving_out(self, left: &[LeftWhole]) -> Manifest {
+    pub fn leaving_out(self, left: &[RejectedFile]) -> Manifest {
         Manifest {
             left_out_whole: left.iter().filter_map(|one| one.kept_in.clone()).collect(),
             ..self
@@ -77,7 +77,7 @@ impl Manifest {
     /// # Errors
     /// The folder cannot be written.
     pub fn write(&self, folder: &Path) -> Result<(), Error> {
-        let path = folder.join(NOTE);
+        let path = folder.join(MANIFEST);
         let text = serde_json::to_string_pretty(self).map_err(|e| Error::file(&path, &e))?;
         fs::write(&path, text + "\n").map_err(|e| Error::file(&path, &e))
     }
@@ -88,7 +88,7 @@ impl Manifest {
 /// # Errors
 /// There is none, or it cannot be read.
 pub fn read(folder: &Path) -> Result<Manifest, Error> {
-    let path = folder.join(NOTE);
+    let path = folder.join(MANIFEST);
     let text = fs::read_to_string(&path).map_err(|e| Error::file(&path, &e))?;
     serde_json::from_str(&text).map_err(|e| Error::file(&path, &e))
 }

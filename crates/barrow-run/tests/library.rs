@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use barrow_core::tally::FileTally;
+use barrow_core::tally::FileCounts;
 use barrow_run::check::Check;
 use barrow_run::report::Outcome;
 use barrow_run::{Draft, ErrorKind, Load, Observer, Overrides, Spec};
@@ -58,7 +58,7 @@ impl Observer for Told {
         self.records = records;
     }
 
-    fn file_done(&mut self, file: &FileTally) {
+    fn file_done(&mut self, file: &FileCounts) {
         self.files.push((file.name.clone(), file.records));
     }
 

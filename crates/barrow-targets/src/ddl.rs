@@ -5,7 +5,7 @@ use barrow_core::visible::visible;
 
 use crate::dialect::Dialect;
 use crate::fit::{Fit, fit};
-use crate::part::{Column, Part};
+use crate::part::{Column, RecordTable};
 use crate::table::Table;
 
 /// CREATE TABLE for these columns, without a semicolon. `key` names the columns of
@@ -57,7 +57,7 @@ pub struct Alteration {
 }
 
 /// What would make an existing table fit a kind of rows.
-pub fn alter(dialect: Dialect, part: &Part, table: &Table) -> Vec<Alteration> {
+pub fn alter(dialect: Dialect, part: &RecordTable, table: &Table) -> Vec<Alteration> {
     let name = dialect.table(&part.table);
     let mut alterations = Vec::new();
     for column in &part.columns {
@@ -156,7 +156,7 @@ mod tests {
             ],
             triggers: false,
         };
-        let part = Part {
+        let part = RecordTable {
             number: 0,
             table: "t".into(),
             columns: vec![

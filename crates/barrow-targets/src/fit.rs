@@ -5,7 +5,7 @@ use barrow_core::types::Type;
 use barrow_core::visible::visible;
 
 use crate::error::Error;
-use crate::part::{Column, Part};
+use crate::part::{Column, RecordTable};
 use crate::table::{Table, TableColumn};
 
 /// How a column of the rows fits one of the table.
@@ -107,7 +107,7 @@ fn characters(ty: Type) -> Option<u32> {
 ///
 /// # Errors
 /// Everything that would keep the rows out, in one error.
-pub fn check(part: &Part, table: &Table) -> Result<(), Error> {
+pub fn check(part: &RecordTable, table: &Table) -> Result<(), Error> {
     let mut troubles: Vec<String> = Vec::new();
     for column in &part.columns {
         troubles.extend(trouble(column, table));

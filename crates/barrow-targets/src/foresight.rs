@@ -9,7 +9,7 @@ use crate::encoded::EncodedBatch;
 use crate::encoded::Encoder;
 use crate::encoded::rows::Run;
 use crate::job::Refusal;
-use crate::part::Part;
+use crate::part::RecordTable;
 use crate::table::Table;
 
 /// What finds the rows of a batch that the tables would refuse.
@@ -33,7 +33,7 @@ pub type Unfit = Box<dyn Fn(&EncodedBatch) -> Vec<Refusal> + Send + Sync>;
 impl Foresight {
     /// Adds a kind of rows: what puts them into the target's form, and what finds those in
     /// it for which the table has no room.
-    pub fn add(&mut self, part: &Part, table: &Table, encoder: Encoder, unfit: Unfit) {
+    pub fn add(&mut self, part: &RecordTable, table: &Table, encoder: Encoder, unfit: Unfit) {
         let not_null = part
             .columns
             .iter()

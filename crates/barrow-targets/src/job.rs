@@ -7,14 +7,14 @@ use barrow_core::words::Mode;
 use crate::ddl;
 use crate::dialect::Dialect;
 use crate::error::Error;
-use crate::part::{Column, Part};
+use crate::part::{Column, RecordTable};
 use crate::shadow_table::shadow_table;
 
 /// What is to be loaded, and where.
 #[derive(Debug, Clone)]
 pub struct Job {
     /// The kinds of rows, each with its table.
-    pub parts: Vec<Part>,
+    pub parts: Vec<RecordTable>,
     /// What becomes of the rows that the table has.
     pub mode: Mode,
     /// Whether a missing table is made.
@@ -67,8 +67,8 @@ impl Job {
     }
 
     /// The parts that go to a table.
-    pub fn parts_of(&self, table: &str) -> impl Iterator<Item = &Part> {
-        let is_of = move |part: &&Part| part.table == table;
+    pub fn parts_of(&self, table: &str) -> impl Iterator<Item = &RecordTable> {
+        let is_of = move |part: &&RecordTable| part.table == table;
         self.parts.iter().filter(is_of)
     }
 
@@ -107,12 +107,12 @@ impl Job {
     /// Two parts give a column two types.
     pub fn columns_of(&self, table: &str) -> Result<Vec<Column>, Error> {
         let mut columns: Vec<Column> = Vec::new();
-        let parts: Vec<&Part> = self.parts_of(table).collect();
+        let parts: Vec<&RecordTable> = self.parts_of(table).collect();
         for column in parts.iter().flat_map(|part| &part.columns) {
             let same = |c: &&Column| c.name.eq_ignore_ascii_case(&column.name);
             match columns.iter().find(same) {
                 None => {
-                    let has = |part: &&&Part| part.columns.iter().any(|c| same(&c) && c.required);
+                    let has = |part: &&&RecordTable| part.columns.iter().any(|c| same(&c) && c.required);
                     columns.push(Column {
                         required: parts.iter().filter(has).count() == parts.len(),
                         ..column.clone()
@@ -159,14 +159,14 @@ mod tests {
 
     use super::*;
 
-    fn part(number: usize, table: &str, columns: &[(&str, Type, bool)]) -> Part {
+    fn part(number: usize, table: &str, columns: &[(&str, Type, bool)]) -> RecordTable {
         let column = |(name, ty, required): &(&str, Type, bool)| Column {
             name: (*name).into(),
             ty: *ty,
             required: *required,
             one_of: Vec::new(),
         };
-        Part {
+        RecordTable {
             number,
             table: table.into(),
             columns: columns.iter().map(column).collect(),

@@ -33,7 +33,7 @@
 //! A new database is a folder with a [`Session`], a [`SqlDialect`](dialect::SqlDialect) and
 //! what both need, and a line in [`registry`]. For a server, [`servers::load`] has the load.
 
-pub mod about;
+pub mod server_info;
 pub mod asking;
 pub mod ddl;
 mod decimal_scaling;
@@ -65,7 +65,7 @@ pub mod sqlite;
 pub mod table;
 pub mod url;
 
-pub use about::{About, Rights};
+pub use server_info::{ServerInfo, Privileges};
 pub use asking::Value;
 pub use dialect::Dialect;
 pub use encoded::{EncodedBatch, EncodedPart, Encoder};
@@ -73,7 +73,7 @@ pub use error::{Error, ErrorKind};
 pub use foresight::Foresight;
 pub use job::{Job, Refusal};
 pub use merge::Merged;
-pub use part::{Column, Part};
+pub use part::{Column, RecordTable};
 pub use query::{Query, Select};
 pub use query_rows::RawRows;
 pub use session::{

@@ -3,7 +3,7 @@
 
 use crate::dialect::{Dialect, MergeParts};
 use crate::error::Error;
-use crate::part::Part;
+use crate::part::RecordTable;
 use barrow_core::types::Type;
 use barrow_core::visible::visible;
 
@@ -83,7 +83,7 @@ pub struct Merging<'m> {
 /// The part has no key.
 pub fn statements(
     dialect: Dialect,
-    part: &Part,
+    part: &RecordTable,
     merging: Merging<'_>,
 ) -> Result<Statements, Error> {
     let Merging {
@@ -150,7 +150,7 @@ pub fn statements(
 }
 
 /// What asks whether rows clash beside their key; none where nothing else is unique.
-fn clash(dialect: Dialect, part: &Part, merging: Merging<'_>) -> Option<String> {
+fn clash(dialect: Dialect, part: &RecordTable, merging: Merging<'_>) -> Option<String> {
     let Merging { table, stage, .. } = merging;
     let same = |a: &str, b: &str| a.eq_ignore_ascii_case(b);
     let is_key = |name: &String| part.key.iter().any(|key| same(key, name));
@@ -199,7 +199,7 @@ mod tests {
             required: false,
             one_of: Vec::new(),
         };
-        let mut part = Part {
+        let mut part = RecordTable {
             number: 0,
             table: "d".into(),
             columns: vec![column("id", "bigint"), column("note", "text")],

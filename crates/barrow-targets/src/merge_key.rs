@@ -4,13 +4,13 @@ use barrow_core::visible::visible;
 
 use crate::dialect::Dialect;
 use crate::error::Error;
-use crate::part::Part;
+use crate::part::RecordTable;
 
 /// Holds a part's key against the sets of columns that are unique in its table.
 ///
 /// # Errors
 /// None of them is the key: two rows of the table might have it.
-pub fn check(dialect: Dialect, part: &Part, unique: &[Vec<String>]) -> Result<(), Error> {
+pub fn check(dialect: Dialect, part: &RecordTable, unique: &[Vec<String>]) -> Result<(), Error> {
     let has = |names: &[String], name: &String| names.iter().any(|n| n.eq_ignore_ascii_case(name));
     let is_key = |names: &Vec<String>| {
         names.len() == part.key.len() && part.key.iter().all(|name| has(names, name))

@@ -12,7 +12,7 @@ use barrow_core::types::Type;
 use barrow_core::values::shown;
 
 use crate::encoded::EncodedBatch;
-use crate::part::Part;
+use crate::part::RecordTable;
 use crate::table::Table;
 
 /// The columns of a part that name rows of the same table, and those that they name.
@@ -25,7 +25,7 @@ pub struct Order {
 
 impl Order {
     /// For a part that goes to a table; none where no row names another of it.
-    pub fn of(part: &Part, table: &Table) -> Option<Order> {
+    pub fn of(part: &RecordTable, table: &Table) -> Option<Order> {
         let place = |name: &String| {
             let named = |column: &crate::part::Column| {
                 table

@@ -4,7 +4,7 @@ use barrow_core::types::Type;
 
 /// A kind of rows, and its table. Several kinds may go to one table.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Part {
+pub struct RecordTable {
     /// Which of a batch's parts it is.
     pub number: usize,
     /// The table's name.

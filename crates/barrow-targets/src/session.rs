@@ -7,11 +7,11 @@
 
 use std::time::Duration;
 
-use barrow_core::export::Cells;
+use barrow_core::export::RowBatch;
 use barrow_core::types::Type;
 use barrow_core::words::Mode;
 
-use crate::about::About;
+use crate::server_info::ServerInfo;
 use crate::asking::Value;
 use crate::dialect::Dialect;
 use crate::encoded::{EncodedBatch, Encoder};
@@ -19,7 +19,7 @@ use crate::error::Error;
 use crate::foresight::Foresight;
 use crate::job::{Job, Refusal};
 use crate::merge::Merged;
-use crate::part::Part;
+use crate::part::RecordTable;
 use crate::query::Query;
 use crate::query_rows::RawRows;
 use crate::table::Table;
@@ -39,7 +39,7 @@ pub trait Session {
     ///
     /// # Errors
     /// The database cannot be asked.
-    fn about(&mut self, tables: &[&str]) -> Result<About, Error>;
+    fn server_info(&mut self, tables: &[&str]) -> Result<ServerInfo, Error>;
 
     /// The table's name with its database and schema, so that one table has one name
     /// however it is written. A table that is not there yet is named where it would be
@@ -96,7 +96,7 @@ pub trait Session {
     ///
     /// # Errors
     /// Everything that would keep them out, in one error.
-    fn fits(&mut self, mode: Mode, part: &Part, table: &Table) -> Result<(), Error>;
+    fn fits(&mut self, mode: Mode, part: &RecordTable, table: &Table) -> Result<(), Error>;
 
     /// What finds the rows that the tables would refuse, as they are or as they would be
     /// made.
@@ -298,7 +298,7 @@ pub struct OpenQuery<'s> {
 }
 
 /// Types rows as a database gives them.
-pub type Decoder = Box<dyn Fn(&RawRows, &mut Cells) + Send + Sync>;
+pub type Decoder = Box<dyn Fn(&RawRows, &mut RowBatch) + Send + Sync>;
 
 /// Rows on their way out.
 pub trait Rows {

@@ -6,7 +6,7 @@ use barrow_core::visible::visible;
 
 use crate::dialect::Dialect;
 use crate::error::Error;
-use crate::part::{Column, Part};
+use crate::part::{Column, RecordTable};
 
 /// A foreign key of a table to itself: its columns, and those that they name.
 pub type OwnParents = (Vec<String>, Vec<String>);
@@ -33,7 +33,7 @@ pub fn missing(name: &str) -> Error {
 
 impl Table {
     /// The table that a load would make for a part, as far as its columns go.
-    pub fn as_made(part: &Part, dialect: Dialect) -> Table {
+    pub fn as_made(part: &RecordTable, dialect: Dialect) -> Table {
         let is_key = |name: &str| part.key.iter().any(|key| key.eq_ignore_ascii_case(name));
         let column = |column: &Column| {
             let declared = dialect.type_word(column.ty);

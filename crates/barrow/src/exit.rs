@@ -30,7 +30,7 @@ pub fn of_load(summary: &Summary) -> ExitCode {
         Outcome::TotalsDiffer { .. } => ExitCode::from(FAILED),
         Outcome::Kept if summary.disposed.iter().any(|d| d.failed) => ExitCode::from(FAILED),
         // What is still wrong is what the mend was for.
-        Outcome::Kept if is_mended && summary.left_whole.is_empty() => ExitCode::SUCCESS,
+        Outcome::Kept if is_mended && summary.rejected_files.is_empty() => ExitCode::SUCCESS,
         Outcome::Kept | Outcome::BeyondTolerance { .. } => ExitCode::from(BEYOND_LIMIT),
     }
 }

@@ -11,7 +11,7 @@ use crate::types::Type;
 use crate::values::{Cell, Day, Valued};
 
 /// What a condition is computed on.
-pub trait Facts<'v> {
+pub trait Environment<'v> {
     /// The value of a column, by its place in the condition's scope.
     fn column(&self, place: usize) -> Value<'v>;
     /// The whole record.
@@ -31,7 +31,7 @@ pub struct Row<'v, 'c> {
     pub store: &'v [u8],
 }
 
-impl<'v> Facts<'v> for Row<'v, '_> {
+impl<'v> Environment<'v> for Row<'v, '_> {
     fn column(&self, place: usize) -> Value<'v> {
         let (ty, cell) = (self.cell)(place);
         let valued = Valued {
@@ -60,7 +60,7 @@ pub struct Raw<'v, 'f> {
     pub field: &'f dyn Fn(usize) -> Option<String>,
 }
 
-impl<'v> Facts<'v> for Raw<'v, '_> {
+impl<'v> Environment<'v> for Raw<'v, '_> {
     fn column(&self, _: usize) -> Value<'v> {
         Value::Null
     }
@@ -94,8 +94,8 @@ impl Condition {
     ///
     /// # Errors
     /// It cannot be computed.
-    pub fn holds<'v>(&'v self, facts: &impl Facts<'v>) -> Result<Option<bool>, Uncomputable> {
-        match self.expression.value(facts)? {
+    pub fn holds<'v>(&'v self, environment: &impl Environment<'v>) -> Result<Option<bool>, Uncomputable> {
+        match self.expression.value(environment)? {
             Value::Truth(truth) => Ok(Some(truth)),
             _ => Ok(None),
         }
@@ -103,37 +103,37 @@ impl Condition {
 }
 
 impl Expression {
-    fn value<'v>(&'v self, facts: &impl Facts<'v>) -> Result<Value<'v>, Uncomputable> {
+    fn value<'v>(&'v self, environment: &impl Environment<'v>) -> Result<Value<'v>, Uncomputable> {
         Ok(match self {
             Expression::Constant(value) => value.clone(),
-            Expression::Column(place) => facts.column(*place),
-            Expression::Record => facts.record(),
-            Expression::Field(place) => facts.field(*place),
-            Expression::Slice(start, width) => match facts.record() {
+            Expression::Column(place) => environment.column(*place),
+            Expression::Record => environment.record(),
+            Expression::Field(place) => environment.field(*place),
+            Expression::Slice(start, width) => match environment.record() {
                 Value::Text(Cow::Borrowed(text)) => Value::Text(slice(text, *start, *width).into()),
                 Value::Text(text) => Value::Text(slice(&text, *start, *width).to_string().into()),
                 _ => Value::Null,
             },
-            Expression::Minus(inner) => match inner.value(facts)? {
+            Expression::Minus(inner) => match inner.value(environment)? {
                 Value::Number(n) => Value::Number(n.negated()),
                 _ => Value::Null,
             },
-            Expression::Not(inner) => match inner.value(facts)? {
+            Expression::Not(inner) => match inner.value(environment)? {
                 Value::Truth(truth) => Value::Truth(!truth),
                 _ => Value::Null,
             },
-            Expression::Both(join, a, b) => both(*join, a, b, facts)?,
+            Expression::Both(join, a, b) => both(*join, a, b, environment)?,
             Expression::Arithmetic(sign, a, b) => {
-                arithmetic(sign, &a.value(facts)?, &b.value(facts)?)?
+                arithmetic(sign, &a.value(environment)?, &b.value(environment)?)?
             }
             Expression::Compare(sign, a, b) => {
-                let order = a.value(facts)?.compare(&b.value(facts)?);
+                let order = a.value(environment)?.compare(&b.value(environment)?);
                 order.map_or(Value::Null, |order| Value::Truth(fits(sign, order)))
             }
-            Expression::IsNull(inner) => Value::Truth(inner.value(facts)? == Value::Null),
-            Expression::In(one, all) => within(&one.value(facts)?, all, facts)?,
-            Expression::Call(function, items) => function.call(items, facts)?,
-            Expression::Matches(text, regex) => match text.value(facts)? {
+            Expression::IsNull(inner) => Value::Truth(inner.value(environment)? == Value::Null),
+            Expression::In(one, all) => within(&one.value(environment)?, all, environment)?,
+            Expression::Call(function, items) => function.call(items, environment)?,
+            Expression::Matches(text, regex) => match text.value(environment)? {
                 Value::Text(text) => Value::Truth(regex.is_match(&text)),
                 _ => Value::Null,
             },
@@ -153,15 +153,15 @@ fn both<'v>(
     join: Join,
     a: &'v Expression,
     b: &'v Expression,
-    facts: &impl Facts<'v>,
+    environment: &impl Environment<'v>,
 ) -> Result<Value<'v>, Uncomputable> {
     // What decides at once: false for and, true for or.
     let decides = Value::Truth(join == Join::Or);
-    let a = a.value(facts)?;
+    let a = a.value(environment)?;
     if a == decides {
         return Ok(a);
     }
-    let b = b.value(facts)?;
+    let b = b.value(environment)?;
     Ok(match (&a, &b) {
         _ if b == decides => b,
         (Value::Null, _) | (_, Value::Null) => Value::Null,
@@ -184,11 +184,11 @@ fn fits(sign: &str, order: Ordering) -> bool {
 fn within<'v>(
     one: &Value<'v>,
     all: &'v [Expression],
-    facts: &impl Facts<'v>,
+    environment: &impl Environment<'v>,
 ) -> Result<Value<'v>, Uncomputable> {
     let mut open = false;
     for other in all {
-        match one.compare(&other.value(facts)?) {
+        match one.compare(&other.value(environment)?) {
             Some(Ordering::Equal) => return Ok(Value::Truth(true)),
             Some(_) => {}
             None => open = true,
@@ -255,11 +255,11 @@ impl Function {
     fn call<'v>(
         self,
         items: &'v [Expression],
-        facts: &impl Facts<'v>,
+        environment: &impl Environment<'v>,
     ) -> Result<Value<'v>, Uncomputable> {
         if self == Function::Coalesce {
             for item in items {
-                let value = item.value(facts)?;
+                let value = item.value(environment)?;
                 if value != Value::Null {
                     return Ok(value);
                 }
@@ -273,7 +273,7 @@ impl Function {
             Some((day, _)) => Value::Number(Number::whole(of(day))),
             None => Value::Null,
         };
-        let value = item.value(facts)?;
+        let value = item.value(environment)?;
         Ok(match (self, value) {
             (Function::Length, Value::Text(text)) => {
                 Value::Number(Number::whole(text.chars().count() as i64))

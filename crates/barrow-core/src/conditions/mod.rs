@@ -18,7 +18,7 @@ mod value;
 use std::ops::Range;
 
 pub use bind::{Condition, Scope};
-pub use eval::{Facts, Raw, Row, Uncomputable};
+pub use eval::{Environment, Raw, Row, Uncomputable};
 pub use value::Value;
 
 /// What is wrong with a condition, and where.

@@ -11,7 +11,7 @@ pub struct Chosen {
     /// The header's name, where it is another.
     pub from: Option<String>,
     /// What was chosen.
-    pub choice: Choice,
+    pub choice: Inferred,
     /// How many values, nulls, examples and so on, in one line.
     pub evidence: String,
     /// What cannot be decided, or stands against the choice.
@@ -22,7 +22,7 @@ pub struct Chosen {
 
 /// A type and how its values are written.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Choice {
+pub struct Inferred {
     /// The type.
     pub ty: Type,
     /// Beside an empty field.
@@ -41,10 +41,10 @@ pub struct Choice {
     pub words: Option<(String, String)>,
 }
 
-impl Choice {
+impl Inferred {
     /// A type whose values are written in the usual way.
-    pub(super) fn new(ty: Type) -> Choice {
-        Choice {
+    pub(super) fn new(ty: Type) -> Inferred {
+        Inferred {
             ty,
             null_words: Vec::new(),
             trim: false,

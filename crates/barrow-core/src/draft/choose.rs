@@ -1,6 +1,6 @@
 //! Chooses a type for each column: one that holds every value, with room for the next.
 
-use super::choice::{Choice, Chosen};
+use super::choice::{Inferred, Chosen};
 use super::judge::{self, Class, Judgement, Order};
 use super::layout::{Heading, Layout, Part, Shape};
 use super::patterns::KNOWN;
@@ -62,15 +62,15 @@ struct Chooser<'p> {
 }
 
 impl Chooser<'_> {
-    fn choose(&self, class: Class) -> (Choice, Vec<Remark>) {
+    fn choose(&self, class: Class) -> (Inferred, Vec<Remark>) {
         let p = self.p;
         let mut remarks = Vec::new();
         let mut choice = match class {
             Class::Number => self.number(&mut remarks),
             Class::Moment => self.moment(&mut remarks).unwrap_or_else(|| self.text()),
             Class::Truth => self.truth(),
-            Class::Uuid => Choice::new(Type::Uuid),
-            Class::Json => Choice::new(Type::Json),
+            Class::Uuid => Inferred::new(Type::Uuid),
+            Class::Json => Inferred::new(Type::Json),
             Class::Text | Class::Nothing => self.text(),
         };
         if choice.ty.is_text() {
@@ -83,13 +83,13 @@ impl Chooser<'_> {
         (choice, remarks)
     }
 
-    fn number(&self, remarks: &mut Vec<Remark>) -> Choice {
+    fn number(&self, remarks: &mut Vec<Remark>) -> Inferred {
         let p = self.p;
         let values = judge::told(p);
         let fitting = judge::fitting(p, values);
         let place = self.marks(&fitting);
         let is_whole = p.exponents == 0 && p.marks[place].fraction == 0;
-        let mut choice = Choice::new(match is_whole {
+        let mut choice = Inferred::new(match is_whole {
             true => self.whole(place, remarks),
             false => self.decimal(place),
         });
@@ -237,7 +237,7 @@ impl Chooser<'_> {
         }
     }
 
-    fn moment(&self, remarks: &mut Vec<Remark>) -> Option<Choice> {
+    fn moment(&self, remarks: &mut Vec<Remark>) -> Option<Inferred> {
         let p = self.p;
         let values = judge::told(p);
         let mut fitting: Vec<usize> = p
@@ -255,7 +255,7 @@ impl Chooser<'_> {
             |place: &&usize| proven.is_some() && judge::order_of(&KNOWN[**place].text) == proven;
         let place = *fitting.iter().find(by_proof).or(fitting.first())?;
         let known = &KNOWN[place];
-        let mut choice = Choice::new(known.ty);
+        let mut choice = Inferred::new(known.ty);
         if !is_usual(known.ty, &known.text) {
             choice.patterns = vec![known.text.clone()];
         }
@@ -284,7 +284,7 @@ impl Chooser<'_> {
     }
 
     /// Values of two patterns that share them all between them.
-    fn mixed(&self, values: u64, remarks: &mut Vec<Remark>) -> Option<Choice> {
+    fn mixed(&self, values: u64, remarks: &mut Vec<Remark>) -> Option<Inferred> {
         let mut counted = self.p.patterns.clone();
         counted.sort_by_key(|(place, count)| (std::cmp::Reverse(*count), *place));
         for (at, (first, count)) in counted.iter().enumerate() {
@@ -296,7 +296,7 @@ impl Chooser<'_> {
                 {
                     continue;
                 }
-                let mut choice = Choice::new(a.ty);
+                let mut choice = Inferred::new(a.ty);
                 if !is_usual(a.ty, &a.text) || !is_usual(b.ty, &b.text) {
                     choice.patterns = vec![a.text.clone(), b.text.clone()];
                 }
@@ -307,8 +307,8 @@ impl Chooser<'_> {
         None
     }
 
-    fn truth(&self) -> Choice {
-        let mut choice = Choice::new(Type::Boolean);
+    fn truth(&self) -> Inferred {
+        let mut choice = Inferred::new(Type::Boolean);
         let Some((yes, no)) = judge::truth(self.p, self.judgement) else {
             return choice;
         };
@@ -327,8 +327,8 @@ impl Chooser<'_> {
     }
 
     /// Text of a length that leaves some room.
-    fn text(&self) -> Choice {
-        Choice::new(match self.p.longest {
+    fn text(&self) -> Inferred {
+        Inferred::new(match self.p.longest {
             longest if self.tight => match longest {
                 0 | 1 => Type::Char(1),
                 longest => Type::VarChar(longest as u32),
@@ -338,7 +338,7 @@ impl Chooser<'_> {
         })
     }
 
-    fn text_remarks(&self, class: Class, choice: &mut Choice, remarks: &mut Vec<Remark>) {
+    fn text_remarks(&self, class: Class, choice: &mut Inferred, remarks: &mut Vec<Remark>) {
         let p = self.p;
         let values = judge::told(p);
         self.why_text(class, values, remarks);

@@ -1,11 +1,11 @@
 //! What was seen of a column, in one line.
 
-use super::choice::Choice;
+use super::choice::Inferred;
 use super::profile::{MARKS, Profile};
 use crate::visible::visible_short;
 
 /// How many values, nulls, the smallest and the largest, and some examples.
-pub fn line(p: &Profile, choice: &Choice, distinct: bool) -> String {
+pub fn line(p: &Profile, choice: &Inferred, distinct: bool) -> String {
     let words: u64 = p.nulls.values().sum();
     let is_text = choice.ty.is_text();
     let values = p.values - if is_text { 0 } else { words };
@@ -39,7 +39,7 @@ pub fn line(p: &Profile, choice: &Choice, distinct: bool) -> String {
 }
 
 /// The smallest and the largest value.
-fn range(p: &Profile, choice: &Choice) -> Option<(String, String)> {
+fn range(p: &Profile, choice: &Inferred) -> Option<(String, String)> {
     if !choice.ty.is_number() {
         // The order of texts is that of days only where the year comes first.
         let is_ordered = choice

@@ -4,12 +4,12 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::Mutex;
 
 use super::layout::{Layout, Shape};
-use super::profile::{Course, Hashed, Hint, Profile};
+use super::profile::{Monotonicity, Hashed, Hint, Profile};
 use super::remark::Remark;
 use super::sections;
 use crate::error::Error;
 use crate::flow::{self, Batch, Encoded, Failure, Options, Sink};
-use crate::keys::{Key, Keys, Twice};
+use crate::keys::{Key, KeyIndex, Duplicate};
 use crate::plan::Plan;
 use crate::reason::Code;
 use crate::source::SourceFile;
@@ -160,7 +160,7 @@ pub(super) fn gather(
 ) -> Result<Gathered, Error> {
     let plan = as_text(shape)?;
     // The columns of all record types, one after the other.
-    let widths: Vec<usize> = plan.kinds.iter().map(|kind| kind.read.len()).collect();
+    let widths: Vec<usize> = plan.record_types.iter().map(|kind| kind.read.len()).collect();
     let places: Vec<(usize, usize)> = widths
         .iter()
         .enumerate()
@@ -214,7 +214,7 @@ struct Distinct {
     /// longer do.
     stretches: Option<BTreeMap<i64, i64>>,
     seen: HashSet<u128>,
-    keys: Keys,
+    keys: KeyIndex,
 }
 
 struct Gather<'t> {
@@ -293,7 +293,7 @@ impl Distinct {
             differ: Differ::All,
             stretches: (!by_hash).then(BTreeMap::new),
             seen: HashSet::new(),
-            keys: Keys::default(),
+            keys: KeyIndex::default(),
         }
     }
 
@@ -312,9 +312,9 @@ impl Distinct {
         }
         if let Some(stretches) = &mut self.stretches {
             let rises = match profile.course {
-                Course::NoNumbers => true,
-                Course::Rises(first, last) => fits_between(stretches, (first, last)),
-                Course::Falls => false,
+                Monotonicity::NoNumbers => true,
+                Monotonicity::Rises(first, last) => fits_between(stretches, (first, last)),
+                Monotonicity::Falls => false,
             };
             // What rose before was not hashed.
             if !rises && !stretches.is_empty() {
@@ -329,7 +329,7 @@ impl Distinct {
             if self.seen.len() < DISTINCT_HELD && !self.seen.insert(*hash) {
                 self.differ = Differ::NotAll;
                 self.seen = HashSet::new();
-                self.keys = Keys::default();
+                self.keys = KeyIndex::default();
                 return Ok(());
             }
             let key = Key {
@@ -346,7 +346,7 @@ impl Distinct {
         let mut differ = self.differ;
         if differ == Differ::All {
             self.keys
-                .finish(&mut |_: Twice| differ = Differ::NotAll)
+                .finish(&mut |_: Duplicate| differ = Differ::NotAll)
                 .map_err(kept)?;
         }
         Ok(differ)

@@ -20,7 +20,7 @@ mod sections;
 mod value_kind;
 mod write;
 
-pub use choice::{Choice, Chosen};
+pub use choice::{Inferred, Chosen};
 pub use judge::Judgement;
 pub use layout::{Delimited, Heading, Layout, Part, Shape};
 pub use names::table_name;

@@ -3,7 +3,7 @@
 use crate::error::Error;
 use crate::records::ending::{FileEnding, Found};
 use crate::records::opening::{Start, open};
-use crate::source::{Packing, SourceFile};
+use crate::source::{Compression, SourceFile};
 use crate::spec::read_plan;
 
 /// How much of the first file is looked at, in bytes.
@@ -24,7 +24,7 @@ pub struct Sample {
     /// Its encoding, and why.
     pub start: Start,
     /// How it is packed.
-    pub packing: Packing,
+    pub packing: Compression,
     /// Its first lines, without their ends.
     pub lines: Vec<String>,
 }

@@ -2,7 +2,7 @@
 
 use super::layout::{Delimited, Heading, Layout, Part, Shape};
 use super::remark::Remark;
-use crate::source::Packing;
+use crate::source::Compression;
 use crate::words::Word;
 
 /// Text as TOML writes it.
@@ -61,8 +61,8 @@ pub(super) fn place_of(shape: &Shape, part: &Part, place: usize) -> String {
 pub(super) fn records(shape: &Shape, told: bool) -> String {
     let mut out = String::from("\n[records]\n");
     if told {
-        for about in &shape.remarks {
-            out += &remark(about);
+        for server_info in &shape.remarks {
+            out += &remark(server_info);
         }
     }
     if shape.layout == Layout::Fixed {
@@ -140,7 +140,7 @@ pub(super) fn source(shape: &Shape, files: &[String]) -> String {
         }
     }
     out += &format!("encoding = {}\n", quoted(&shape.encoding.0));
-    if !files.is_empty() && shape.packing != Packing::None {
+    if !files.is_empty() && shape.packing != Compression::None {
         out += &format!(
             "compression  = \"auto\"           # {}\n",
             shape.packing.word()

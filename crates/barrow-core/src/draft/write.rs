@@ -1,6 +1,6 @@
 //! Writes a draft as a spec's text, with its evidence as comments.
 
-use super::choice::Choice;
+use super::choice::Inferred;
 use super::gather::Gathered;
 use super::judge::Judgement;
 use super::layout::{Part, Shape};
@@ -147,14 +147,14 @@ fn column(shape: &Shape, part: &Part, place: usize, column: &Chosen, common: &Co
     } else {
         out += &comment(&column.evidence);
     }
-    for about in &column.remarks {
-        out += &remark(about);
+    for server_info in &column.remarks {
+        out += &remark(server_info);
     }
     out + &format!("{} = {{ {keys} }}\n", key(&column.name))
 }
 
 /// How a choice's values are written, as keys of a column, beside what is common.
-fn writing(choice: &Choice, common: &Common) -> Vec<(&'static str, String)> {
+fn writing(choice: &Inferred, common: &Common) -> Vec<(&'static str, String)> {
     let mut keys = Vec::new();
     if !choice.null_words.is_empty() {
         keys.push((

@@ -10,7 +10,7 @@ use super::refusal::Refusal;
 use super::typed::Misfit;
 use crate::plan::ColumnPlan;
 use crate::reason::Code;
-use crate::repair::What;
+use crate::repair::RepairKind;
 use crate::types::Type;
 use crate::values::notation::{put_decimal, put_whole};
 use crate::values::{Cell, ColumnReader, NumberForm, Piece, Valued, decimal, shown};
@@ -556,13 +556,13 @@ fn unpadded(text: &[u8]) -> &[u8] {
 #[derive(Debug, Clone)]
 pub struct Changed {
     /// The policy that asked for it; none where the database's own notation was read.
-    pub what: Option<What>,
+    pub what: Option<RepairKind>,
     cell: Cell,
     store: Vec<u8>,
 }
 
 impl Changed {
-    fn to(value: Valued<'_>, what: Option<What>) -> Changed {
+    fn to(value: Valued<'_>, what: Option<RepairKind>) -> Changed {
         let bytes = |piece: Piece| piece.of(value.block, value.store).to_vec();
         let in_store = |store: &Vec<u8>| Piece::in_store(0, store.len());
         let (cell, store) = match value.cell {
@@ -594,14 +594,14 @@ impl Changed {
 }
 
 /// Whether a policy of the spec asked for the change, and not a step of reading.
-fn is_policy(what: What) -> bool {
+fn is_policy(what: RepairKind) -> bool {
     !matches!(
         what,
-        What::Swapped
-            | What::ControlsRemoved
-            | What::BlanksCollapsed
-            | What::Composed
-            | What::CaseChanged
-            | What::NotListedKept
+        RepairKind::Swapped
+            | RepairKind::ControlsRemoved
+            | RepairKind::BlanksCollapsed
+            | RepairKind::Composed
+            | RepairKind::CaseChanged
+            | RepairKind::NotListedKept
     )
 }

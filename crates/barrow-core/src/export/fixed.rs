@@ -5,7 +5,7 @@ use std::ops::Range;
 use super::encode::Encode;
 use super::refusal::{Refusal, refusal};
 use crate::format::{FixedFormat, RecordEnd};
-use crate::plan::{KindPlan, Place, Plan};
+use crate::plan::{RecordTypePlan, Place, Plan};
 use crate::reason::Code;
 use crate::source::Charset;
 use crate::words::Align;
@@ -40,7 +40,7 @@ impl Fixed {
     /// The layout of a kind of records, which end with `ending`.
     pub fn new(
         plan: &Plan,
-        kind: &KindPlan,
+        kind: &RecordTypePlan,
         format: FixedFormat,
         encode: &Encode,
         ending: &str,

@@ -7,7 +7,7 @@ use crate::words::PreambleKey;
 
 /// What the templates may tell of a file, once its records are written.
 #[derive(Debug, Clone, Default)]
-pub struct Told {
+pub struct StatedTotals {
     /// How many rows it has.
     pub rows: u64,
     /// The sum of each of [`Lines::summed`]; none where it is beyond 128 bits.
@@ -127,7 +127,7 @@ impl Lines {
     }
 
     /// The lines before the header.
-    pub fn preamble(&self, told: &Told) -> Vec<String> {
+    pub fn preamble(&self, told: &StatedTotals) -> Vec<String> {
         self.preamble
             .iter()
             .map(|line| written(line, told))
@@ -138,7 +138,7 @@ impl Lines {
     ///
     /// # Errors
     /// A sum is beyond 128 bits.
-    pub fn trailer(&self, told: &Told) -> Result<Vec<String>, String> {
+    pub fn trailer(&self, told: &StatedTotals) -> Result<Vec<String>, String> {
         let sums = self.trailer.iter().flatten();
         let lost = sums.filter_map(|part| match part {
             Part::Sum(at, _) if told.sums.get(*at).copied().flatten().is_none() => Some(*at),
@@ -155,7 +155,7 @@ impl Lines {
     }
 }
 
-fn written(line: &[Part], told: &Told) -> String {
+fn written(line: &[Part], told: &StatedTotals) -> String {
     let part = |part: &Part| match part {
         Part::Text(text) => text.clone(),
         Part::Rows => told.rows.to_string(),

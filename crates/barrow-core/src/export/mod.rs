@@ -16,8 +16,8 @@ mod record;
 mod refusal;
 mod typed;
 
-pub use lines::{Lines, Told};
-pub use pack::Packer;
+pub use lines::{Lines, StatedTotals};
+pub use pack::Compressor;
 pub use record::{RecordWriter, Unfit, Written};
 pub use refusal::Refusal;
-pub use typed::{Cells, Loose, Misfit, Typing};
+pub use typed::{RowBatch, RawValue, Misfit, RowTyper};

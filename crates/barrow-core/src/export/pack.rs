@@ -2,10 +2,10 @@
 
 use std::io::{self, Write};
 
-use crate::source::Packing;
+use crate::source::Compression;
 
 /// Packs bytes on their way to `W`.
-pub enum Packer<W: Write> {
+pub enum Compressor<W: Write> {
     /// As they are.
     None(W),
     /// By gzip.
@@ -18,28 +18,28 @@ pub enum Packer<W: Write> {
     Xz(liblzma::write::XzEncoder<W>),
 }
 
-impl<W: Write> Packer<W> {
+impl<W: Write> Compressor<W> {
     /// Packs in the way that the spec says; `auto` does not pack.
     ///
     /// # Errors
     /// The packer cannot be made.
-    pub fn new(packing: Packing, out: W) -> io::Result<Packer<W>> {
+    pub fn new(packing: Compression, out: W) -> io::Result<Compressor<W>> {
         Ok(match packing {
-            Packing::Auto | Packing::None => Packer::None(out),
-            Packing::Gzip => {
+            Compression::Auto | Compression::None => Compressor::None(out),
+            Compression::Gzip => {
                 let level = flate2::Compression::default();
-                Packer::Gzip(flate2::write::GzEncoder::new(out, level))
+                Compressor::Gzip(flate2::write::GzEncoder::new(out, level))
             }
-            Packing::Zstd => {
+            Compression::Zstd => {
                 let mut encoder = zstd::stream::write::Encoder::new(out, 0)?;
                 encoder.include_checksum(true)?;
-                Packer::Zstd(encoder)
+                Compressor::Zstd(encoder)
             }
-            Packing::Bzip2 => {
+            Compression::Bzip2 => {
                 let level = bzip2::Compression::default();
-                Packer::Bzip2(bzip2::write::BzEncoder::new(out, level))
+                Compressor::Bzip2(bzip2::write::BzEncoder::new(out, level))
             }
-            Packing::Xz => Packer::Xz(liblzma::write::XzEncoder::new(out, 6)),
+            Compression::Xz => Compressor::Xz(liblzma::write::XzEncoder::new(out, 6)),
         })
     }
 
@@ -49,33 +49,33 @@ impl<W: Write> Packer<W> {
     /// The last bytes cannot be written.
     pub fn finish(self) -> io::Result<W> {
         match self {
-            Packer::None(out) => Ok(out),
-            Packer::Gzip(encoder) => encoder.finish(),
-            Packer::Zstd(encoder) => encoder.finish(),
-            Packer::Bzip2(encoder) => encoder.finish(),
-            Packer::Xz(encoder) => encoder.finish(),
+            Compressor::None(out) => Ok(out),
+            Compressor::Gzip(encoder) => encoder.finish(),
+            Compressor::Zstd(encoder) => encoder.finish(),
+            Compressor::Bzip2(encoder) => encoder.finish(),
+            Compressor::Xz(encoder) => encoder.finish(),
         }
     }
 }
 
-impl<W: Write> Write for Packer<W> {
+impl<W: Write> Write for Compressor<W> {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         match self {
-            Packer::None(out) => out.write(bytes),
-            Packer::Gzip(encoder) => encoder.write(bytes),
-            Packer::Zstd(encoder) => encoder.write(bytes),
-            Packer::Bzip2(encoder) => encoder.write(bytes),
-            Packer::Xz(encoder) => encoder.write(bytes),
+            Compressor::None(out) => out.write(bytes),
+            Compressor::Gzip(encoder) => encoder.write(bytes),
+            Compressor::Zstd(encoder) => encoder.write(bytes),
+            Compressor::Bzip2(encoder) => encoder.write(bytes),
+            Compressor::Xz(encoder) => encoder.write(bytes),
         }
     }
 
     fn flush(&mut self) -> io::Result<()> {
         match self {
-            Packer::None(out) => out.flush(),
-            Packer::Gzip(encoder) => encoder.flush(),
-            Packer::Zstd(encoder) => encoder.flush(),
-            Packer::Bzip2(encoder) => encoder.flush(),
-            Packer::Xz(encoder) => encoder.flush(),
+            Compressor::None(out) => out.flush(),
+            Compressor::Gzip(encoder) => encoder.flush(),
+            Compressor::Zstd(encoder) => encoder.flush(),
+            Compressor::Bzip2(encoder) => encoder.flush(),
+            Compressor::Xz(encoder) => encoder.flush(),
         }
     }
 }

@@ -5,7 +5,7 @@ use crate::values::{Cell, Day, Piece, Standard, shown};
 
 /// A value as a database gives it.
 #[derive(Debug, Clone, Copy)]
-pub enum Loose<'v> {
+pub enum RawValue<'v> {
     /// Null.
     Null,
     /// A whole number.
@@ -36,7 +36,7 @@ pub enum Loose<'v> {
 /// belongs together stands together. Column after column, and with cells that were put
 /// together first, an export took 1.05 to 1.17 times the processor time.
 #[derive(Debug, Default)]
-pub struct Cells {
+pub struct RowBatch {
     /// All cells of the first row, then of the second, and so on.
     cells: Vec<Cell>,
     /// How many cells each row has.
@@ -47,7 +47,7 @@ pub struct Cells {
     pub misfits: Vec<Misfit>,
 }
 
-impl Cells {
+impl RowBatch {
     /// How many rows there are.
     pub fn height(&self) -> usize {
         self.cells.len() / self.width.max(1)
@@ -99,15 +99,15 @@ pub struct Misfit {
 
 /// How loose values become typed ones.
 #[derive(Debug)]
-pub struct Typing {
+pub struct RowTyper {
     types: Vec<Type>,
     standards: Vec<Standard>,
 }
 
-impl Typing {
+impl RowTyper {
     /// For columns of these types.
-    pub fn new(types: &[Type]) -> Typing {
-        Typing {
+    pub fn new(types: &[Type]) -> RowTyper {
+        RowTyper {
             types: types.to_vec(),
             standards: types.iter().map(|ty| Standard::new(*ty)).collect(),
         }
@@ -119,7 +119,7 @@ impl Typing {
     }
 
     /// Makes room for other rows.
-    pub fn begin(&self, cells: &mut Cells) {
+    pub fn begin(&self, cells: &mut RowBatch) {
         cells.width = self.types.len();
         cells.cells.clear();
         cells.store.clear();
@@ -133,56 +133,56 @@ impl Typing {
     /// cell took half as long again, since it was read before its parts were written. Inlined, no
     /// value is put together only to be taken apart here.
     #[inline(always)]
-    pub fn put(&self, cells: &mut Cells, column: usize, value: Loose<'_>) {
+    pub fn put(&self, cells: &mut RowBatch, column: usize, value: RawValue<'_>) {
         let ty = self.types[column];
         match (value, ty) {
-            (Loose::Null, _) => cells.push(Cell::Null),
-            (Loose::Placed(text, at), Type::Text) => cells.push_placed(text, at),
-            (Loose::Placed(text, at), Type::Char(n) | Type::VarChar(n))
+            (RawValue::Null, _) => cells.push(Cell::Null),
+            (RawValue::Placed(text, at), Type::Text) => cells.push_placed(text, at),
+            (RawValue::Placed(text, at), Type::Char(n) | Type::VarChar(n))
                 if text.len() <= n as usize =>
             {
                 cells.push_placed(text, at);
             }
-            (Loose::Text(text), Type::Text) => cells.push_text(text),
-            (Loose::Text(text), Type::Char(n) | Type::VarChar(n)) if text.len() <= n as usize => {
+            (RawValue::Text(text), Type::Text) => cells.push_text(text),
+            (RawValue::Text(text), Type::Char(n) | Type::VarChar(n)) if text.len() <= n as usize => {
                 cells.push_text(text);
             }
-            (Loose::Int(n), Type::BigInt) => cells.push(Cell::Int(n)),
-            (Loose::Int(n), Type::Integer) if i32::try_from(n).is_ok() => {
+            (RawValue::Int(n), Type::BigInt) => cells.push(Cell::Int(n)),
+            (RawValue::Int(n), Type::Integer) if i32::try_from(n).is_ok() => {
                 cells.push(Cell::Int(n));
             }
-            (Loose::Int(n), Type::SmallInt) if i16::try_from(n).is_ok() => {
+            (RawValue::Int(n), Type::SmallInt) if i16::try_from(n).is_ok() => {
                 cells.push(Cell::Int(n));
             }
-            (Loose::Int(n @ 0..=1), Type::Boolean) => cells.push(Cell::Bool(n == 1)),
-            (Loose::Float(n), Type::Double) if n.is_finite() => cells.push(Cell::Float(n)),
-            (Loose::Float(n), Type::Real) if f64::from(n as f32) == n => {
+            (RawValue::Int(n @ 0..=1), Type::Boolean) => cells.push(Cell::Bool(n == 1)),
+            (RawValue::Float(n), Type::Double) if n.is_finite() => cells.push(Cell::Float(n)),
+            (RawValue::Float(n), Type::Real) if f64::from(n as f32) == n => {
                 cells.push(Cell::Float(n));
             }
-            (Loose::Typed(cell, own), ty) if own == ty => cells.push(cell),
-            (Loose::Bytes(bytes), Type::Bytes) => cells.push_bytes(bytes),
-            (Loose::Bytes(bytes), Type::Uuid) if bytes.len() == 16 => cells.push_bytes(bytes),
-            (Loose::Uuid(bytes), Type::Uuid) => cells.push_bytes(&bytes),
-            (Loose::Text(text) | Loose::Placed(text, _), Type::Date) => {
+            (RawValue::Typed(cell, own), ty) if own == ty => cells.push(cell),
+            (RawValue::Bytes(bytes), Type::Bytes) => cells.push_bytes(bytes),
+            (RawValue::Bytes(bytes), Type::Uuid) if bytes.len() == 16 => cells.push_bytes(bytes),
+            (RawValue::Uuid(bytes), Type::Uuid) => cells.push_bytes(&bytes),
+            (RawValue::Text(text) | RawValue::Placed(text, _), Type::Date) => {
                 match day(text.as_bytes()) {
                     Some(day) => cells.push(Cell::Date(day)),
                     None => self.put_by_text(cells, column, value),
                 }
             }
-            (Loose::Text(text) | Loose::Placed(text, _), Type::Timestamp) => {
+            (RawValue::Text(text) | RawValue::Placed(text, _), Type::Timestamp) => {
                 match timestamp(text.as_bytes()) {
                     Some((day, nanos)) => cells.push(Cell::Timestamp(day, nanos)),
                     None => self.put_by_text(cells, column, value),
                 }
             }
-            (Loose::Float(n), Type::Decimal { precision, scale }) => {
+            (RawValue::Float(n), Type::Decimal { precision, scale }) => {
                 match short(n, precision, scale) {
                     Some(n) => cells.push(Cell::Decimal(n)),
                     None => self.put_by_text(cells, column, value),
                 }
             }
             (
-                Loose::Int(_) | Loose::Decimal(..) | Loose::LongDecimal(..),
+                RawValue::Int(_) | RawValue::Decimal(..) | RawValue::LongDecimal(..),
                 Type::Decimal { precision, scale },
             ) => match decimal(value, precision, scale, &mut cells.store) {
                 Some(cell) => cells.push(cell),
@@ -194,15 +194,15 @@ impl Typing {
 
     #[cold]
     #[inline(never)]
-    fn put_by_text(&self, cells: &mut Cells, column: usize, value: Loose<'_>) {
+    fn put_by_text(&self, cells: &mut RowBatch, column: usize, value: RawValue<'_>) {
         let cell = self.by_text(cells, column, value);
         cells.push(cell);
     }
 
     /// A value of another type, by way of its text.
-    fn by_text(&self, cells: &mut Cells, column: usize, value: Loose<'_>) -> Cell {
+    fn by_text(&self, cells: &mut RowBatch, column: usize, value: RawValue<'_>) -> Cell {
         let row = cells.height();
-        let misfit = |cells: &mut Cells, text: String, lost: Option<&'static str>| {
+        let misfit = |cells: &mut RowBatch, text: String, lost: Option<&'static str>| {
             cells.misfits.push(Misfit {
                 row: row as u32,
                 column: column as u32,
@@ -212,16 +212,16 @@ impl Typing {
             Cell::Null
         };
         let text = match value {
-            Loose::Null => return Cell::Null,
-            Loose::Int(n) => n.to_string(),
-            Loose::Float(n) if n.is_finite() => n.to_string(),
-            Loose::Float(n) => return misfit(cells, n.to_string(), Some("not a finite number")),
-            Loose::Decimal(n, scale) => crate::values::decimal(n.into(), scale as usize),
-            Loose::LongDecimal(n, scale) => {
+            RawValue::Null => return Cell::Null,
+            RawValue::Int(n) => n.to_string(),
+            RawValue::Float(n) if n.is_finite() => n.to_string(),
+            RawValue::Float(n) => return misfit(cells, n.to_string(), Some("not a finite number")),
+            RawValue::Decimal(n, scale) => crate::values::decimal(n.into(), scale as usize),
+            RawValue::LongDecimal(n, scale) => {
                 crate::values::decimal(i128::from_le_bytes(n), scale as usize)
             }
-            Loose::Text(text) | Loose::Placed(text, _) => text.to_string(),
-            Loose::Bytes(bytes) => match std::str::from_utf8(bytes) {
+            RawValue::Text(text) | RawValue::Placed(text, _) => text.to_string(),
+            RawValue::Bytes(bytes) => match std::str::from_utf8(bytes) {
                 Ok(text) if self.types[column].is_text() => text.to_string(),
                 // Its digits are no value of another type, whatever they look like.
                 _ => {
@@ -230,9 +230,9 @@ impl Typing {
                     return misfit(cells, digits, Some(why));
                 }
             },
-            Loose::Uuid(bytes) => uuid::Uuid::from_bytes(bytes).hyphenated().to_string(),
-            Loose::Typed(cell, ty) => shown(cell, ty, &[], &[]).unwrap_or_default(),
-            Loose::Lost(why) => return misfit(cells, String::new(), Some(why)),
+            RawValue::Uuid(bytes) => uuid::Uuid::from_bytes(bytes).hyphenated().to_string(),
+            RawValue::Typed(cell, ty) => shown(cell, ty, &[], &[]).unwrap_or_default(),
+            RawValue::Lost(why) => return misfit(cells, String::new(), Some(why)),
         };
         let before = cells.store.len();
         let read = self.standards[column].read(&text, &mut cells.store);
@@ -293,11 +293,11 @@ fn short(n: f64, precision: u8, scale: u8) -> Option<i64> {
 }
 
 /// A decimal with another scale, where that loses nothing and it fits.
-fn decimal(value: Loose<'_>, precision: u8, to: u8, store: &mut Vec<u8>) -> Option<Cell> {
+fn decimal(value: RawValue<'_>, precision: u8, to: u8, store: &mut Vec<u8>) -> Option<Cell> {
     let (n, from) = match value {
-        Loose::Int(n) => (i128::from(n), 0),
-        Loose::Decimal(n, from) => (i128::from(n), from),
-        Loose::LongDecimal(n, from) => (i128::from_le_bytes(n), from),
+        RawValue::Int(n) => (i128::from(n), 0),
+        RawValue::Decimal(n, from) => (i128::from(n), from),
+        RawValue::LongDecimal(n, from) => (i128::from_le_bytes(n), from),
         _ => return None,
     };
     // Nearly all are of the column's own scale, and short.

@@ -4,10 +4,10 @@ use std::ops::{Deref, DerefMut};
 
 use super::reasons::LONGEST_SHOWN;
 use crate::columns::Fault;
-use crate::plan::KindPlan;
+use crate::plan::RecordTypePlan;
 use crate::reason::{Code, Reason, Reject};
 use crate::records::block::{Block, LeftOut};
-use crate::records::file::FileReading;
+use crate::records::file::FileFormat;
 use crate::repair::Change;
 use crate::repair::Repairs;
 use crate::values::{Cell, shown};
@@ -108,8 +108,8 @@ impl Rows {
 
 impl Batch {
     /// Makes room for another block with so many kinds of record.
-    pub(super) fn clear(&mut self, kinds: usize) {
-        self.parts.resize_with(kinds, Rows::default);
+    pub(super) fn clear(&mut self, record_types: usize) {
+        self.parts.resize_with(record_types, Rows::default);
         self.parts.iter_mut().for_each(Rows::clear);
         self.rejects.clear();
         self.unknown.clear();
@@ -125,7 +125,7 @@ impl Batch {
     }
 
     /// The file that the batch is from.
-    pub fn file(&self) -> Option<&FileReading> {
+    pub fn file(&self) -> Option<&FileFormat> {
         self.block.file.as_deref()
     }
 
@@ -164,7 +164,7 @@ impl Batch {
     }
 
     /// The value of a kind's loaded column in a row, as people read it; none for null.
-    pub fn shown(&self, kind: &KindPlan, part: usize, column: &str, row: usize) -> Option<String> {
+    pub fn shown(&self, kind: &RecordTypePlan, part: usize, column: &str, row: usize) -> Option<String> {
         let mut loaded = kind.loaded().enumerate();
         let (place, plan) = loaded.find(|(_, c)| c.name.eq_ignore_ascii_case(column))?;
         let rows = &self.parts[part];

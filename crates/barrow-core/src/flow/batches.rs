@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use super::totals::Totals;
-use super::{Encode, Encoded, Facts, Settler};
+use super::{Encode, Encoded, RunContext, RowEvaluator};
 use crate::error::Error;
 use crate::plan::Plan;
 use crate::pool::Ordered;
@@ -21,7 +21,7 @@ pub struct Batches<'o, X> {
 impl<'o, X> Batches<'o, X> {
     pub(super) fn new(
         plan: &'o Plan,
-        facts: &'o Facts,
+        context: &'o RunContext,
         encode: Encode<'o, X>,
         ordered: Ordered<Encoded<X>>,
     ) -> Batches<'o, X> {
@@ -29,7 +29,7 @@ impl<'o, X> Batches<'o, X> {
             ordered,
             in_order: InOrder {
                 plan,
-                settler: plan.carries().then(|| Settler::new(plan, facts)),
+                evaluator: plan.carries().then(|| RowEvaluator::new(plan, context)),
                 totals: Totals::default(),
                 encode,
             },
@@ -64,15 +64,15 @@ impl<X> Iterator for Batches<'_, X> {
 struct InOrder<'o, X> {
     plan: &'o Plan,
     /// Settles rows that carry values from records before them.
-    settler: Option<Settler<'o>>,
+    evaluator: Option<RowEvaluator<'o>>,
     totals: Totals,
     encode: Encode<'o, X>,
 }
 
 impl<X> InOrder<'_, X> {
     fn take(&mut self, batch: &mut Encoded<X>) {
-        if let Some(settler) = &mut self.settler {
-            settler.settle(batch);
+        if let Some(evaluator) = &mut self.evaluator {
+            evaluator.settle(batch);
             batch.pass_over();
             (self.encode)(batch);
         }

@@ -4,7 +4,7 @@
 use std::collections::HashMap;
 
 use super::batch::Rows;
-use crate::plan::{KindPlan, Part, Plan};
+use crate::plan::{RecordTypePlan, Part, Plan};
 use crate::records::block::Block;
 
 use crate::values::shown;
@@ -63,9 +63,9 @@ pub struct Carried {
 impl Carried {
     /// For the kinds of a plan.
     pub fn new(plan: &Plan) -> Carried {
-        let kinds = plan.kinds.len();
-        let mut wanted = vec![Vec::new(); kinds];
-        for column in plan.kinds.iter().flat_map(|kind| &kind.columns) {
+        let record_types = plan.record_types.len();
+        let mut wanted = vec![Vec::new(); record_types];
+        for column in plan.record_types.iter().flat_map(|kind| &kind.columns) {
             for part in column.value.iter().flat_map(|value| &value.parts) {
                 if let Part::Carried { kind, column } = part
                     && !wanted[*kind].contains(column)
@@ -76,8 +76,8 @@ impl Carried {
         }
         Carried {
             wanted,
-            before: vec![Last::None; kinds],
-            here: vec![Vec::new(); kinds],
+            before: vec![Last::None; record_types],
+            here: vec![Vec::new(); record_types],
             file: None,
         }
     }
@@ -104,7 +104,7 @@ impl Carried {
     }
 
     /// Takes up the records of a kind, once it is known which are bad.
-    pub fn take_up(&mut self, number: usize, kind: &KindPlan, block: &Block, rows: &Rows) {
+    pub fn take_up(&mut self, number: usize, kind: &RecordTypePlan, block: &Block, rows: &Rows) {
         let wanted = &self.wanted[number];
         if wanted.is_empty() {
             return;

@@ -4,12 +4,12 @@ use std::collections::HashSet;
 
 use super::batch::Rows;
 use super::carry::{Carried, Lack};
-use super::facts::Facts;
+use super::facts::RunContext;
 use super::reasons::LONGEST_SHOWN;
-use crate::plan::{ColumnPlan, KindPlan, Part, Template};
+use crate::plan::{ColumnPlan, RecordTypePlan, Part, Template};
 use crate::reason::Code;
 use crate::records::block::Block;
-use crate::records::file::FileReading;
+use crate::records::file::FileFormat;
 use crate::records::span::Span;
 
 use crate::columns::Fault;
@@ -19,15 +19,15 @@ use crate::values::{Cell, Piece, shown};
 /// What templates are filled in from.
 pub struct Source<'s> {
     /// What is known of the run.
-    pub facts: &'s Facts,
+    pub context: &'s RunContext,
     /// The file.
-    pub file: &'s FileReading,
+    pub file: &'s FileFormat,
     /// The block.
     pub block: &'s Block,
     /// Values of records of other kinds.
     pub carried: &'s Carried,
     /// The kind of the rows.
-    pub kind: &'s KindPlan,
+    pub kind: &'s RecordTypePlan,
     /// The longest value, in bytes: as long as a record may be.
     pub longest: usize,
 }
@@ -151,8 +151,8 @@ impl Source<'_> {
                 Part::File => text.push_str(&self.file.file_name),
                 Part::Line => text += &(self.block.first_line + u64::from(mark.line)).to_string(),
                 Part::Record => text += &self.block.record_number(index as usize).to_string(),
-                Part::Run => text.push_str(&self.facts.run),
-                Part::Now => text += &self.facts.now(column.ty),
+                Part::Run => text.push_str(&self.context.run),
+                Part::Now => text += &self.context.now(column.ty),
                 Part::Column(place) => {
                     let Some(slot) = self.kind.slot(*place) else {
                         return Filled::Null;

@@ -6,23 +6,23 @@ use crate::types::Type;
 
 /// What computed values may say of a run.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Facts {
+pub struct RunContext {
     /// The run's id.
     pub run: String,
     /// When it began.
     pub now: Timestamp,
 }
 
-impl Default for Facts {
-    fn default() -> Facts {
-        Facts {
+impl Default for RunContext {
+    fn default() -> RunContext {
+        RunContext {
             run: String::new(),
             now: Timestamp::now(),
         }
     }
 }
 
-impl Facts {
+impl RunContext {
     /// When the run began, in UTC and to the second, as a column of type `ty`
     /// reads it.
     pub fn now(&self, ty: Type) -> String {
@@ -43,7 +43,7 @@ mod tests {
 
     #[test]
     fn the_time_of_a_run_suits_its_column() {
-        let facts = Facts {
+        let facts = RunContext {
             run: "7f3a".into(),
             now: "2031-04-03T08:05:09.7Z".parse().unwrap(),
         };

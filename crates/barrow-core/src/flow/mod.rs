@@ -19,8 +19,8 @@ use std::thread;
 
 pub use batch::{Batch, Difference, Encoded, Rows};
 pub use batches::Batches;
-pub use facts::Facts;
-pub use settle::Settler;
+pub use facts::RunContext;
+pub use settle::RowEvaluator;
 pub use worker::Worker;
 
 use crate::error::Error;
@@ -49,7 +49,7 @@ pub struct Options {
     /// Whether each block says what its file is like up to its end.
     pub prefixes: bool,
     /// What computed values may say of the run.
-    pub facts: Facts,
+    pub facts: RunContext,
 }
 
 impl Default for Options {
@@ -63,7 +63,7 @@ impl Default for Options {
             from: 0,
             expected: None,
             prefixes: false,
-            facts: Facts::default(),
+            facts: RunContext::default(),
         }
     }
 }

@@ -7,7 +7,7 @@ use crate::columns::Fault;
 use crate::plan::ColumnPlan;
 use crate::reason::{Code, Reason};
 use crate::records::block::Block;
-use crate::records::file::FileReading;
+use crate::records::file::FileFormat;
 use crate::source::Charset;
 use crate::values::ColumnReader;
 use crate::visible::visible_short;
@@ -21,7 +21,7 @@ pub struct Here<'h> {
     /// The block.
     pub block: &'h Block,
     /// The file.
-    pub file: &'h FileReading,
+    pub file: &'h FileFormat,
     /// The record, as a place in the block's marks.
     pub mark: usize,
     /// The column.
@@ -99,7 +99,7 @@ pub fn reason(here: &Here<'_>, fault: &Fault, phrases: &mut Phrases) -> Reason {
 
 /// A value as people read it; bytes that do not decode, and numbers that are
 /// bytes, stand in hexadecimal.
-fn shown(block: &Block, file: &FileReading, column: &ColumnPlan, fault: &Fault) -> String {
+fn shown(block: &Block, file: &FileFormat, column: &ColumnPlan, fault: &Fault) -> String {
     let raw = block.raw(fault.span.range());
     if column
         .reader

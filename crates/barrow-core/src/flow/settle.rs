@@ -6,14 +6,14 @@ use std::collections::HashMap;
 use super::batch::{Batch, Rows};
 use super::carry::{Carried, Lack};
 use super::compute::Source;
-use super::facts::Facts;
+use super::facts::RunContext;
 use super::reasons::{Here, Phrases, reason};
 use super::totals;
 use crate::conditions::{Condition, Row};
-use crate::plan::{CheckPlan, ColumnPlan, KindPlan, Plan};
+use crate::plan::{CheckPlan, ColumnPlan, RecordTypePlan, Plan};
 use crate::reason::{Code, Reason, Reject};
 use crate::records::block::{Block, LeftOut};
-use crate::records::file::FileReading;
+use crate::records::file::FileFormat;
 use crate::repair::Repairs;
 use crate::values::{Cell, shown};
 use crate::visible::{visible, visible_short};
@@ -22,9 +22,9 @@ use crate::visible::{visible, visible_short};
 const LONGEST_VALUE: usize = 40;
 
 /// Settles batches. Where values are carried, one alone must see them all, in order.
-pub struct Settler<'p> {
+pub struct RowEvaluator<'p> {
     plan: &'p Plan,
-    facts: &'p Facts,
+    context: &'p RunContext,
     /// For each kind and each of its columns, where its cells stand.
     slots: Vec<Vec<Option<usize>>>,
     carried: Carried,
@@ -39,14 +39,14 @@ struct Verdicts {
     unmet: Vec<u32>,
 }
 
-impl<'p> Settler<'p> {
-    /// For a plan, in a run of which `facts` are known.
-    pub fn new(plan: &'p Plan, facts: &'p Facts) -> Settler<'p> {
-        let slots = |kind: &KindPlan| (0..kind.columns.len()).map(|c| kind.slot(c)).collect();
-        Settler {
+impl<'p> RowEvaluator<'p> {
+    /// For a plan, in a run of which `context` are known.
+    pub fn new(plan: &'p Plan, context: &'p RunContext) -> RowEvaluator<'p> {
+        let slots = |kind: &RecordTypePlan| (0..kind.columns.len()).map(|c| kind.slot(c)).collect();
+        RowEvaluator {
             plan,
-            facts,
-            slots: plan.kinds.iter().map(slots).collect(),
+            context,
+            slots: plan.record_types.iter().map(slots).collect(),
             carried: Carried::new(plan),
         }
     }
@@ -69,7 +69,7 @@ impl<'p> Settler<'p> {
         let told = rejects.len();
         let mut left_out = LeftOut::default();
         for (number, rows) in parts.iter_mut().enumerate() {
-            let kind = &self.plan.kinds[number];
+            let kind = &self.plan.record_types[number];
             self.compute(number, block, &file, rows);
             let verdicts = self.judge(number, block, rows);
             let there = Placed {
@@ -92,13 +92,13 @@ impl<'p> Settler<'p> {
         totals::count(self.plan, batch);
     }
 
-    fn compute(&self, number: usize, block: &Block, file: &FileReading, rows: &mut Rows) {
-        let kind = &self.plan.kinds[number];
+    fn compute(&self, number: usize, block: &Block, file: &FileFormat, rows: &mut Rows) {
+        let kind = &self.plan.record_types[number];
         if kind.columns.iter().all(|column| column.value.is_none()) {
             return;
         }
         let source = Source {
-            facts: self.facts,
+            context: self.context,
             file,
             block,
             carried: &self.carried,
@@ -122,7 +122,7 @@ impl<'p> Settler<'p> {
         column: &ColumnPlan,
         lack: Lack,
     ) -> Reason {
-        let name = |kind: usize| self.plan.kinds[kind].name.as_deref().unwrap_or("");
+        let name = |kind: usize| self.plan.record_types[kind].name.as_deref().unwrap_or("");
         let (kind, says) = match lack {
             Lack::None { kind } => (kind, format!("no {} record comes before it", name(kind))),
             Lack::Bad { kind, .. } => (
@@ -154,7 +154,7 @@ impl<'p> Settler<'p> {
 
     /// Computes the conditions on every row.
     fn judge(&self, number: usize, block: &Block, rows: &mut Rows) -> Verdicts {
-        let kind = &self.plan.kinds[number];
+        let kind = &self.plan.record_types[number];
         let mut verdicts = Verdicts::default();
         if kind.keep_if.is_none() && kind.checks.is_empty() {
             return verdicts;
@@ -201,7 +201,7 @@ impl<'p> Settler<'p> {
 
 /// What conditions are computed on.
 struct Judged<'j> {
-    kind: &'j KindPlan,
+    kind: &'j RecordTypePlan,
     slots: &'j [Option<usize>],
     block: &'j Block,
 }
@@ -274,9 +274,9 @@ impl Judged<'_> {
 
 /// Rows of a kind, and where they are from.
 struct Placed<'s> {
-    kind: &'s KindPlan,
+    kind: &'s RecordTypePlan,
     block: &'s Block,
-    file: &'s FileReading,
+    file: &'s FileFormat,
     binding: &'s [Option<usize>],
 }
 

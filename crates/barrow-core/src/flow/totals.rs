@@ -1,10 +1,10 @@
 //! Totals that a file states of itself, against what was found in it.
 
 use super::batch::{Batch, Difference};
-use crate::plan::{KindPlan, Plan, TotalAt, TotalOf, TotalPlan};
+use crate::plan::{RecordTypePlan, Plan, TotalAt, TotalOf, TotalPlan};
 use crate::records::block::FileEnd;
 use crate::records::ending::Found;
-use crate::records::file::FileReading;
+use crate::records::file::FileFormat;
 use crate::records::layout::named_fields;
 use crate::records::mark::State;
 use crate::source::Charset;
@@ -21,7 +21,7 @@ pub fn count(plan: &Plan, batch: &mut Batch) {
             TotalOf::Records => Some(records(total, batch)),
             TotalOf::Sum { column, .. } => {
                 let number = total.kind.unwrap_or(0);
-                sum(&plan.kinds[number], column, batch, number)
+                sum(&plan.record_types[number], column, batch, number)
             }
         };
         batch.totals.push(added);
@@ -42,7 +42,7 @@ fn records(total: &TotalPlan, batch: &Batch) -> i128 {
     count as i128
 }
 
-fn sum(kind: &KindPlan, column: usize, batch: &Batch, number: usize) -> Option<i128> {
+fn sum(kind: &RecordTypePlan, column: usize, batch: &Batch, number: usize) -> Option<i128> {
     let rows = &batch.parts[number];
     let slot = kind.slot(column)?;
     let mut sum = 0i128;
@@ -100,13 +100,13 @@ fn compare(
     plan: &Plan,
     total: &TotalPlan,
     found: Option<i128>,
-    file: &FileReading,
+    file: &FileFormat,
     end: &FileEnd,
 ) -> Option<Difference> {
     let (of, scale, form) = match total.of {
         TotalOf::Records => ("records".to_string(), 0, None),
         TotalOf::Sum { column, scale } => {
-            let column = &plan.kinds[total.kind.unwrap_or(0)].columns[column];
+            let column = &plan.record_types[total.kind.unwrap_or(0)].columns[column];
             let form = column.reader.as_ref().and_then(|reader| reader.form());
             (column.name.clone(), scale, form)
         }
@@ -115,7 +115,7 @@ fn compare(
         Some(found) => decimal(found, scale as usize),
         None => "more than 38 digits".into(),
     };
-    let of = match total.kind.and_then(|kind| plan.kinds[kind].name.as_deref()) {
+    let of = match total.kind.and_then(|kind| plan.record_types[kind].name.as_deref()) {
         Some(kind) => format!("{of} of record type {kind}"),
         _ => of,
     };
@@ -157,7 +157,7 @@ fn number(text: &str, scale: u32, form: Option<&NumberForm>) -> Option<i128> {
 ///
 /// # Errors
 /// What is there instead.
-fn stated(total: &TotalPlan, file: &FileReading, end: &FileEnd) -> Result<String, String> {
+fn stated(total: &TotalPlan, file: &FileFormat, end: &FileEnd) -> Result<String, String> {
     let lines = lines(total.part, file, end);
     let line = lines
         .get(total.line)
@@ -199,7 +199,7 @@ fn text_of(charset: &Charset, bytes: &[u8]) -> String {
 }
 
 /// The lines of a part of the file, as text and without their ends.
-fn lines(part: FilePart, file: &FileReading, end: &FileEnd) -> Vec<String> {
+fn lines(part: FilePart, file: &FileFormat, end: &FileEnd) -> Vec<String> {
     let raw = match part {
         FilePart::Trailer => &end.trailer,
         FilePart::Preamble | FilePart::Header => &file.lead,

@@ -1,24 +1,24 @@
 //! From a block's records to typed rows and rejects.
 
 use super::batch::{Batch, Rows};
-use super::facts::Facts;
+use super::facts::RunContext;
 use super::hint;
 use super::reasons::LONGEST_SHOWN;
-use super::settle::Settler;
+use super::settle::RowEvaluator;
 use super::shape::{Shape, too_long, unclosed};
 use crate::columns::{Fault, Fields, Results};
 use crate::error::Error;
 use crate::format::RecordFormat;
-use crate::plan::{KindPlan, Plan};
+use crate::plan::{RecordTypePlan, Plan};
 use crate::reason::{Code, Reject};
 use crate::records::block::Block;
 use crate::records::delimited::fields;
-use crate::records::file::FileReading;
+use crate::records::file::FileFormat;
 use crate::records::fixed::cut::Cutter;
-use crate::records::kinds::kind_of;
+use crate::records::record_types::kind_of;
 use crate::records::mark::{Mark, State};
 use crate::records::span::Span;
-use crate::repair::{Change, What};
+use crate::repair::{Change, RepairKind};
 use crate::source::Charset;
 use crate::values::{Cell, ColumnReader};
 use crate::visible::visible_short;
@@ -29,18 +29,18 @@ pub struct Worker<'p> {
     plan: &'p Plan,
     /// The fields of each kind's records.
     spans: Vec<Vec<Span>>,
-    settler: Settler<'p>,
+    evaluator: RowEvaluator<'p>,
     /// The file that the last hint was given for: one is enough.
     hinted: Option<usize>,
 }
 
 impl<'p> Worker<'p> {
-    /// A worker for `plan`, in a run of which `facts` are known.
-    pub fn new(plan: &'p Plan, facts: &'p Facts) -> Worker<'p> {
+    /// A worker for `plan`, in a run of which `context` are known.
+    pub fn new(plan: &'p Plan, context: &'p RunContext) -> Worker<'p> {
         Worker {
             plan,
-            spans: plan.kinds.iter().map(|_| Vec::new()).collect(),
-            settler: Settler::new(plan, facts),
+            spans: plan.record_types.iter().map(|_| Vec::new()).collect(),
+            evaluator: RowEvaluator::new(plan, context),
             hinted: None,
         }
     }
@@ -52,7 +52,7 @@ impl<'p> Worker<'p> {
     /// # Errors
     /// Bytes that do not decode, where the spec says to stop at them.
     pub fn work(&mut self, batch: &mut Batch) -> Result<(), Error> {
-        batch.clear(self.plan.kinds.len());
+        batch.clear(self.plan.record_types.len());
         self.spans.iter_mut().for_each(Vec::clear);
         let Some(file) = batch.block.file.clone() else {
             return Ok(());
@@ -66,7 +66,7 @@ impl<'p> Worker<'p> {
         let clean = is_clean(block, &file.rules.charset);
         for (number, rows) in batch.parts.iter_mut().enumerate() {
             rows.height = rows.marks.len();
-            let kind = &self.plan.kinds[number];
+            let kind = &self.plan.record_types[number];
             let cells = kind.read.len() * rows.height;
             if rows.cells.len() < cells {
                 rows.cells.resize(cells, Cell::Null);
@@ -79,7 +79,7 @@ impl<'p> Worker<'p> {
             self.hinted = batch.hint.as_ref().map(|_| file.index);
         }
         if !self.plan.carries() {
-            self.settler.settle(batch);
+            self.evaluator.settle(batch);
         }
         Ok(())
     }
@@ -89,14 +89,14 @@ impl<'p> Worker<'p> {
         &self,
         number: usize,
         block: &Block,
-        file: &FileReading,
+        file: &FileFormat,
         clean: bool,
         rows: &mut Rows,
     ) {
         if rows.height == 0 {
             return;
         }
-        let kind = &self.plan.kinds[number];
+        let kind = &self.plan.record_types[number];
         let shape = &file.shapes[number];
         let input = Fields {
             bytes: &block.bytes,
@@ -125,7 +125,7 @@ impl<'p> Worker<'p> {
     }
 
     /// Splits every record; those of the wrong shape become rejects at once.
-    fn split(&mut self, batch: &mut Batch, file: &FileReading) {
+    fn split(&mut self, batch: &mut Batch, file: &FileFormat) {
         let Batch {
             block,
             parts,
@@ -158,7 +158,7 @@ impl<'p> Worker<'p> {
     }
 
     /// The same where records are of several kinds.
-    fn split_by_kind(&mut self, batch: &mut Batch, file: &FileReading) {
+    fn split_by_kind(&mut self, batch: &mut Batch, file: &FileFormat) {
         let Batch {
             block,
             parts,
@@ -169,7 +169,7 @@ impl<'p> Worker<'p> {
         for (index, mark) in block.marks.iter().enumerate() {
             let whole = matches!(mark.state, State::Plain | State::Quoted | State::Joined);
             let kind = match whole {
-                true => kind_of(&self.plan.kinds, &file.rules, &block.bytes[mark.range()]),
+                true => kind_of(&self.plan.record_types, &file.rules, &block.bytes[mark.range()]),
                 // What is no whole record has a reason of its own.
                 false => Ok(0),
             };
@@ -195,7 +195,7 @@ impl<'p> Worker<'p> {
     fn no_kind(&self, why: Option<String>) -> Shape {
         let names = self
             .plan
-            .kinds
+            .record_types
             .iter()
             .filter_map(|kind| kind.name.as_deref());
         let names: Vec<&str> = names.collect();
@@ -215,7 +215,7 @@ impl<'p> Worker<'p> {
         &mut self,
         kind: usize,
         block: &Block,
-        file: &FileReading,
+        file: &FileFormat,
         index: usize,
         rows: &mut Rows,
         rejects: &mut Vec<Reject>,
@@ -238,9 +238,9 @@ impl<'p> Worker<'p> {
     }
 
     /// What cuts records of a fixed layout.
-    fn cutter(&self, kind: usize, file: &FileReading) -> Option<Cutter<'p>> {
+    fn cutter(&self, kind: usize, file: &FileFormat) -> Option<Cutter<'p>> {
         let plan = self.plan;
-        plan.kinds[kind].fixed.as_ref().map(|fixed| Cutter {
+        plan.record_types[kind].fixed.as_ref().map(|fixed| Cutter {
             fixed,
             when_short: plan.records.when_short,
             when_long: plan.records.when_long,
@@ -253,7 +253,7 @@ impl<'p> Worker<'p> {
         &mut self,
         kind: usize,
         block: &Block,
-        file: &FileReading,
+        file: &FileFormat,
         mark: &Mark,
         row: u32,
         changes: &mut Vec<Change>,
@@ -281,7 +281,7 @@ impl<'p> Worker<'p> {
                     }
                 };
                 if mark.state == State::Joined {
-                    changes.push(change(What::Joined));
+                    changes.push(change(RepairKind::Joined));
                 }
                 let before = self.spans[kind].len();
                 let spans = &mut self.spans[kind];
@@ -302,7 +302,7 @@ impl<'p> Worker<'p> {
         split: Result<(), usize>,
         before: usize,
         wanted: usize,
-    ) -> Result<Option<What>, Shape> {
+    ) -> Result<Option<RepairKind>, Shape> {
         let spans = &mut self.spans[kind];
         let found = spans.len() - before;
         let records = &self.plan.records;
@@ -320,11 +320,11 @@ impl<'p> Worker<'p> {
         }
         if found < wanted && records.when_short == WhenShort::Null {
             spans.resize(before + wanted, Span::MISSING);
-            return Ok(Some(What::FilledUp));
+            return Ok(Some(RepairKind::FilledUp));
         }
         if found > wanted && records.when_long == WhenLong::Drop {
             spans.truncate(before + wanted);
-            return Ok(Some(What::SurplusDropped));
+            return Ok(Some(RepairKind::SurplusDropped));
         }
         let code = if found < wanted {
             Code::TooFewFields
@@ -340,9 +340,9 @@ impl<'p> Worker<'p> {
 
 /// The first field whose bytes do not decode ends the load, if the spec says so.
 fn stop_at_bad_bytes(
-    kind: &KindPlan,
+    kind: &RecordTypePlan,
     block: &Block,
-    file: &FileReading,
+    file: &FileFormat,
     rows: &Rows,
 ) -> Result<(), Error> {
     let stops = |fault: &&Fault| {

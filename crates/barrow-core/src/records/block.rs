@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
-use super::file::FileReading;
+use super::file::FileFormat;
 use super::mark::Mark;
 use crate::source::Content;
 use crate::source::transcode::TextMap;
@@ -67,7 +67,7 @@ pub struct Block {
     /// The block's place in the order of all blocks of all files, 0-based.
     pub order: u64,
     /// The file it is from; always there once the splitter has filled it.
-    pub file: Option<Arc<FileReading>>,
+    pub file: Option<Arc<FileFormat>>,
     /// The bytes.
     pub bytes: Vec<u8>,
     /// Where they start in the file, 0-based.

@@ -5,7 +5,7 @@ use super::rules::Rules;
 
 /// The fields of a kind of record in one file.
 #[derive(Debug, PartialEq, Eq)]
-pub struct ShapeReading {
+pub struct FieldBinding {
     /// How many fields a record has.
     pub fields: usize,
     /// For each column of the kind, the field that it is, 0-based; none for a
@@ -15,7 +15,7 @@ pub struct ShapeReading {
 
 /// How one file is read.
 #[derive(Debug, PartialEq, Eq)]
-pub struct FileReading {
+pub struct FileFormat {
     /// The file's place in the list of files, 0-based.
     pub index: usize,
     /// The file as people named it.
@@ -33,7 +33,7 @@ pub struct FileReading {
     /// Where its records are to be taken from, 0-based: those before are in the table.
     pub from: u64,
     /// For each kind of record, its fields.
-    pub shapes: Vec<ShapeReading>,
+    pub shapes: Vec<FieldBinding>,
     /// What people should know of how the file was bound to the spec.
     pub notes: Vec<String>,
 }

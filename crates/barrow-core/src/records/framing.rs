@@ -3,7 +3,7 @@
 use super::delimited::judge::Judge;
 use super::delimited::scan::{Progress, Scan};
 use super::ending::{Byte, Bytes, FileEnding, Line};
-use super::file::FileReading;
+use super::file::FileFormat;
 use super::mark::{Mark, State};
 use super::rules::Rules;
 use crate::format::{NO_MARKS, RecordFormat};
@@ -27,7 +27,7 @@ pub struct Framing<'r> {
 
 impl<'r> Framing<'r> {
     /// For the records of a file. Quotes are held against what its records look like.
-    pub fn of_file(plan: &'r Plan, file: &'r FileReading) -> Framing<'r> {
+    pub fn of_file(plan: &'r Plan, file: &'r FileFormat) -> Framing<'r> {
         // Record types have each their own number of fields.
         let fields = match file.shapes.as_slice() {
             [shape] if !plan.has_kinds() => Some(shape.fields),
@@ -78,7 +78,7 @@ impl<'r> Framing<'r> {
 
 /// Whether a record that is written, with its end, would be read as the one that it is. Text
 /// over several lines may look like records of its own ([`super::delimited::judge`]).
-pub fn reads_as_one(plan: &Plan, file: &FileReading, record: &[u8]) -> bool {
+pub fn reads_as_one(plan: &Plan, file: &FileFormat, record: &[u8]) -> bool {
     let mut marks = Vec::new();
     let mut progress = Progress::default();
     Framing::of_file(plan, file).run(record, true, &mut progress, &mut marks);
@@ -112,6 +112,6 @@ fn scan<'r>(plan: &Plan, rules: &'r Rules, fields: Option<usize>) -> Scan<'r> {
 /// How many records a block holds at the most. Records of a few bytes may all be wrong, and
 /// a reject takes more room than they do: this keeps memory flat whatever is rejected.
 fn most_records(plan: &Plan) -> usize {
-    let columns = plan.kinds.iter().map(|kind| kind.read.len()).max();
+    let columns = plan.record_types.iter().map(|kind| kind.read.len()).max();
     (MOST_VALUES / columns.unwrap_or(1).max(1)).clamp(256, MOST_RECORDS)
 }

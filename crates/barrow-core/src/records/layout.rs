@@ -11,7 +11,7 @@ use super::mark::{Mark, State};
 use super::rules::Rules;
 use super::span::Span;
 use crate::format::RecordFormat;
-use crate::plan::KindPlan;
+use crate::plan::RecordTypePlan;
 
 /// Writes a field's text without its escapes to `out`.
 pub fn unescape(format: &RecordFormat, span: Span, field: &[u8], out: &mut Vec<u8>) {
@@ -68,7 +68,7 @@ pub fn decoded(rules: &Rules, bytes: &[u8]) -> String {
 /// not as it should be.
 pub fn field_ranges(
     rules: &Rules,
-    kind: &KindPlan,
+    kind: &RecordTypePlan,
     bytes: &[u8],
     mark: &Mark,
 ) -> Vec<Range<usize>> {

@@ -7,7 +7,7 @@ pub mod file;
 pub mod fixed;
 pub mod framing;
 pub mod header;
-pub mod kinds;
+pub mod record_types;
 pub mod layout;
 pub mod lines;
 pub mod mark;

@@ -6,7 +6,7 @@ use crate::source::detect::{byte_order_mark, detect};
 use crate::source::dos::Rival;
 use crate::source::open::Input;
 use crate::source::transcode::Transcoder;
-use crate::source::{Charset, Packing, SourceFile};
+use crate::source::{Charset, Compression, SourceFile};
 use crate::words::Word;
 
 /// A file's bytes on their way to the splitter, decoded where they must be.
@@ -67,8 +67,8 @@ fn begin(plan: &Plan, source: &SourceFile, first: &[u8]) -> Result<Start, Error>
     let mut notes = Vec::new();
     let mut rival = None;
     let mut is_ascii = false;
-    let found = Packing::of(first);
-    if found != Packing::None && plan.source.packing == Packing::None {
+    let found = Compression::of(first);
+    if found != Compression::None && plan.source.packing == Compression::None {
         notes.push(format!(
             "it looks packed with {}, and the spec says it is not",
             found.word()
@@ -146,7 +146,7 @@ pub fn open_input(
     let whole = input.fill(block_size, &mut carry)? < block_size;
     let mut start = begin(plan, source, &carry)?;
     let said = plan.source.packing;
-    if input.packing() == Packing::None && !matches!(said, Packing::Auto | Packing::None) {
+    if input.packing() == Compression::None && !matches!(said, Compression::Auto | Compression::None) {
         start.notes.push(format!(
             "it is not packed, though the spec says {}",
             said.word()

@@ -3,7 +3,7 @@
 use super::block::LeftOut;
 use super::delimited::scan::Progress;
 use super::ending::{FileEnding, Found};
-use super::file::ShapeReading;
+use super::file::FieldBinding;
 use super::framing::Framing;
 use super::header::{self, Bound};
 use super::layout::header_names;
@@ -12,7 +12,7 @@ use super::opening::{Start, Text};
 use super::rules::Rules;
 use crate::error::Error;
 use crate::format::RecordFormat;
-use crate::plan::{ColumnPlan, KindPlan, Place, Plan};
+use crate::plan::{ColumnPlan, RecordTypePlan, Place, Plan};
 use crate::words::{Header, PreambleKey, WhenEmpty, WhenNewColumn};
 
 /// How far the end of the header is looked for.
@@ -30,7 +30,7 @@ pub struct Prologue {
     /// Its lines.
     pub lines: u32,
     /// For each record type, its fields.
-    pub shapes: Vec<ShapeReading>,
+    pub shapes: Vec<FieldBinding>,
     /// What people should know.
     pub notes: Vec<String>,
     /// Its lines, told apart.
@@ -214,7 +214,7 @@ impl PrologueReader<'_> {
             header,
             records.when_new_column,
         )?;
-        prologue.shapes = vec![ShapeReading {
+        prologue.shapes = vec![FieldBinding {
             fields: header.len(),
             binding,
         }];
@@ -331,21 +331,21 @@ pub fn may_be_empty(plan: &Plan, file: &str, is_blank: bool) -> Result<(), Error
 
 /// The columns where there is one record type.
 fn columns(plan: &Plan) -> &[ColumnPlan] {
-    plan.kinds.first().map_or(&[], |kind| &kind.columns)
+    plan.record_types.first().map_or(&[], |kind| &kind.columns)
 }
 
 /// The fields of every record type, where columns are found by place.
-fn shapes_by_place(plan: &Plan) -> Vec<ShapeReading> {
+fn shapes_by_place(plan: &Plan) -> Vec<FieldBinding> {
     let place = |place: &Place| match place {
         Place::Field(field) => Some(*field),
         Place::Named(_) => Some(0),
         Place::Computed => None,
     };
-    let shape = |kind: &KindPlan| ShapeReading {
+    let shape = |kind: &RecordTypePlan| FieldBinding {
         fields: kind.fields(),
         binding: kind.columns.iter().map(|c| place(&c.place)).collect(),
     };
-    plan.kinds.iter().map(shape).collect()
+    plan.record_types.iter().map(shape).collect()
 }
 
 /// A part of a file that ends too soon: `found` of `wanted` lines.

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use super::block::{Block, FileEnd, LeftOut};
 use super::delimited::scan::Progress;
-use super::file::FileReading;
+use super::file::FileFormat;
 use super::framing::Framing;
 use super::mark::{Mark, State};
 use super::opening::{Start, Text, open, open_input};
@@ -43,7 +43,7 @@ pub struct Splitter<'p> {
 /// The file being read.
 struct Open {
     text: Text,
-    reading: Arc<FileReading>,
+    reading: Arc<FileFormat>,
     /// Bytes read and not yet handed on.
     carry: Vec<u8>,
     /// Records marked in `carry` and held back, since they may be the trailer.
@@ -170,7 +170,7 @@ impl<'p> Splitter<'p> {
                 "it holds rejects, so the totals in it are not its own and not compared".into(),
             );
         }
-        let reading = Arc::new(FileReading {
+        let reading = Arc::new(FileFormat {
             index,
             name,
             rules,

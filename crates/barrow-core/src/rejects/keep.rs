@@ -10,14 +10,14 @@ use serde::{Deserialize, Serialize};
 use crate::error::Error;
 use crate::reason::{REASONS, Reject};
 use crate::records::block::FileEnd;
-use crate::records::file::FileReading;
+use crate::records::file::FileFormat;
 
 /// The name of the file that says which load the rejects are of.
-pub const NOTE: &str = "run.json";
+pub const MANIFEST: &str = "run.json";
 
 /// Keeps the rejects of one run in a folder of its own. The folder is made with
 /// the first reject; a run without any leaves nothing behind.
-pub struct Keeper {
+pub struct RejectWriter {
     folder: PathBuf,
     reasons: Option<BufWriter<File>>,
     current: Option<Current>,
@@ -66,11 +66,11 @@ struct Line<'a> {
     kept_in: &'a str,
 }
 
-impl Keeper {
+impl RejectWriter {
     /// Keeps rejects in `folder`, and the first `most` of their reasons in full.
-    pub fn new(folder: PathBuf, most: u64) -> Keeper {
-        let names = HashSet::from([PathBuf::from(REASONS), PathBuf::from(NOTE)]);
-        Keeper {
+    pub fn new(folder: PathBuf, most: u64) -> RejectWriter {
+        let names = HashSet::from([PathBuf::from(REASONS), PathBuf::from(MANIFEST)]);
+        RejectWriter {
             folder,
             reasons: None,
             current: None,
@@ -85,8 +85,8 @@ impl Keeper {
     ///
     /// # Errors
     /// The folder is not as it was, or cannot be written.
-    pub fn go_on(folder: PathBuf, most: u64, written: &Written) -> Result<Keeper, Error> {
-        let mut keeper = Keeper::new(folder, most);
+    pub fn go_on(folder: PathBuf, most: u64, written: &Written) -> Result<RejectWriter, Error> {
+        let mut keeper = RejectWriter::new(folder, most);
         if written.reasons == 0 {
             // Nothing counts that may be there.
             match fs::remove_dir_all(&keeper.folder) {
@@ -165,7 +165,7 @@ impl Keeper {
     /// The folder cannot be written.
     pub fn keep<'r>(
         &mut self,
-        file: &FileReading,
+        file: &FileFormat,
         file_name: &Path,
         rejects: impl IntoIterator<Item = &'r Reject>,
     ) -> Result<(), Error> {
@@ -208,7 +208,7 @@ impl Keeper {
     }
 
     /// Opens the file of rejects for `file`, under the same lead.
-    fn open(&mut self, file: &FileReading, file_name: &Path) -> Result<(), Error> {
+    fn open(&mut self, file: &FileFormat, file_name: &Path) -> Result<(), Error> {
         if self
             .current
             .as_ref()

@@ -2,4 +2,4 @@
 
 mod keep;
 
-pub use keep::{Keeper, NOTE, Written};
+pub use keep::{RejectWriter, MANIFEST, Written};

@@ -20,7 +20,7 @@ const DIGITS: usize = 32;
 
 /// A file's size and sample: all that can be had of a large file in a moment.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub struct Outline {
+pub struct Fingerprint {
     /// Its size in bytes, as stored.
     pub size: u64,
     /// The hash of bytes at places spread evenly over it; 32 hexadecimal digits.
@@ -40,7 +40,7 @@ pub struct Content {
 ///
 /// # Errors
 /// It cannot be read.
-pub fn outline(path: &Path) -> io::Result<Outline> {
+pub fn fingerprint(path: &Path) -> io::Result<Fingerprint> {
     let mut file = File::open(path)?;
     let size = file.metadata()?.len();
     let mut hasher = blake3::Hasher::new();
@@ -58,7 +58,7 @@ pub fn outline(path: &Path) -> io::Result<Outline> {
             hasher.update(&buffer);
         }
     }
-    Ok(Outline {
+    Ok(Fingerprint {
         size,
         sample: digits(&hasher),
     })
@@ -92,7 +92,7 @@ fn digits(hasher: &blake3::Hasher) -> String {
 
 /// The hash of what was read so far.
 #[derive(Clone, Default)]
-pub struct Running(Arc<Mutex<Pieces>>);
+pub struct RunningHash(Arc<Mutex<Pieces>>);
 
 /// Bytes are hashed in pieces of this size: what comes in other sizes has its chunks, of
 /// which the hash makes many at once, made one by one at either end. Without, hashing took
@@ -133,10 +133,10 @@ impl Pieces {
     }
 }
 
-impl Running {
+impl RunningHash {
     /// Hashes what is read through the reader.
-    pub fn through<R: Read>(&self, inner: R) -> Hashed<R> {
-        Hashed {
+    pub fn through<R: Read>(&self, inner: R) -> HashingReader<R> {
+        HashingReader {
             inner,
             running: self.clone(),
         }
@@ -156,12 +156,12 @@ impl Running {
 }
 
 /// A reader whose bytes are hashed on the way.
-pub struct Hashed<R> {
+pub struct HashingReader<R> {
     inner: R,
-    running: Running,
+    running: RunningHash,
 }
 
-impl<R: Read> Read for Hashed<R> {
+impl<R: Read> Read for HashingReader<R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let read = self.inner.read(buffer)?;
         self.running.add(&buffer[..read]);
@@ -183,7 +183,7 @@ mod tests {
     fn what_is_read_bit_by_bit_has_the_hash_of_the_file() {
         let bytes: Vec<u8> = (0..300_000u32).flat_map(u32::to_le_bytes).collect();
         let file = file(&bytes);
-        let running = Running::default();
+        let running = RunningHash::default();
         let mut reader = running.through(File::open(file.path()).unwrap());
         let mut piece = [0; 3 * PIECE];
         // Less than a piece, a piece, what ends one and begins the next, and several.
@@ -202,16 +202,16 @@ mod tests {
     #[test]
     fn outlines_differ_where_the_start_the_end_or_the_size_does() {
         let bytes = vec![b'x'; 1_000_000];
-        let plain = outline(file(&bytes).path()).unwrap();
-        assert_eq!(plain, outline(file(&bytes).path()).unwrap());
+        let plain = fingerprint(file(&bytes).path()).unwrap();
+        assert_eq!(plain, fingerprint(file(&bytes).path()).unwrap());
         for at in [0, 999_999] {
             let mut other = bytes.clone();
             other[at] = b'y';
-            assert_ne!(plain, outline(file(&other).path()).unwrap());
+            assert_ne!(plain, fingerprint(file(&other).path()).unwrap());
         }
-        assert_ne!(plain, outline(file(&bytes[1..]).path()).unwrap());
+        assert_ne!(plain, fingerprint(file(&bytes[1..]).path()).unwrap());
         // Of a small file every byte is in the sample.
-        let small = outline(file(b"plums").path()).unwrap();
-        assert_ne!(small, outline(file(b"plumb").path()).unwrap());
+        let small = fingerprint(file(b"plums").path()).unwrap();
+        assert_ne!(small, fingerprint(file(b"plumb").path()).unwrap());
     }
 }

@@ -6,7 +6,7 @@ use encoding_rs::{Encoding, UTF_8, UTF_16BE, UTF_16LE};
 use super::dos::{Rival, Words};
 use super::file::SourceFile;
 use super::open::Input;
-use super::packing::Packing;
+use super::packing::Compression;
 use crate::error::Error;
 
 /// How much of a file is held at once.
@@ -49,7 +49,7 @@ pub fn byte_order_mark(first: &[u8]) -> Option<(&'static Encoding, usize)> {
 /// The file cannot be read.
 pub fn detect(
     source: &SourceFile,
-    packing: Packing,
+    packing: Compression,
     first: &[u8],
     most: u64,
 ) -> Result<Detected, Error> {

@@ -4,7 +4,7 @@ use std::fs::{self, File};
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
-use super::content::{Outline, outline};
+use super::content::{Fingerprint, fingerprint};
 use super::place::Source;
 use crate::visible::visible_path;
 
@@ -56,10 +56,10 @@ impl Source for LocalFile {
         Ok(Box::new(File::open(&self.path)?))
     }
 
-    fn outline(&self) -> io::Result<Option<Outline>> {
+    fn fingerprint(&self) -> io::Result<Option<Fingerprint>> {
         // A pipe that has a name can be read only once.
         match self.path.is_file() {
-            true => outline(&self.path).map(Some),
+            true => fingerprint(&self.path).map(Some),
             false => Ok(None),
         }
     }

@@ -15,8 +15,8 @@ mod standard_input;
 pub mod transcode;
 
 pub use charset::Charset;
-pub use content::{Content, Outline};
+pub use content::{Content, Fingerprint};
 pub use file::SourceFile;
 pub use files::find;
-pub use packing::Packing;
+pub use packing::Compression;
 pub use place::Source;

@@ -4,9 +4,9 @@ use std::io::{self, Cursor, Read};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use super::content::{Content, Running};
+use super::content::{Content, RunningHash};
 use super::file::SourceFile;
-use super::packing::{Packing, TELLING};
+use super::packing::{Compression, TELLING};
 use crate::error::Error;
 use crate::words::Word;
 
@@ -16,7 +16,7 @@ pub struct Input {
     /// Bytes that told the packing, and are still to be given.
     first: Vec<u8>,
     inner: Box<dyn Read + Send>,
-    packing: Packing,
+    packing: Compression,
     /// Bytes taken of a packed file as stored.
     stored: Arc<AtomicU64>,
     /// How many bytes as stored were told already.
@@ -24,7 +24,7 @@ pub struct Input {
     /// Bytes given, unpacked.
     given: u64,
     /// The hash of the bytes as stored, if it is asked for.
-    hash: Option<Running>,
+    hash: Option<RunningHash>,
 }
 
 /// Counts what is read through it.
@@ -46,7 +46,7 @@ impl Input {
     ///
     /// # Errors
     /// The file cannot be opened, or is packed in another way.
-    pub fn open(source: &SourceFile, packing: Packing) -> Result<Input, Error> {
+    pub fn open(source: &SourceFile, packing: Compression) -> Result<Input, Error> {
         Input::open_as(source, packing, None)
     }
 
@@ -54,14 +54,14 @@ impl Input {
     ///
     /// # Errors
     /// As [`Input::open`].
-    pub fn open_hashed(source: &SourceFile, packing: Packing) -> Result<Input, Error> {
-        Input::open_as(source, packing, Some(Running::default()))
+    pub fn open_hashed(source: &SourceFile, packing: Compression) -> Result<Input, Error> {
+        Input::open_as(source, packing, Some(RunningHash::default()))
     }
 
     fn open_as(
         source: &SourceFile,
-        packing: Packing,
-        hash: Option<Running>,
+        packing: Compression,
+        hash: Option<RunningHash>,
     ) -> Result<Input, Error> {
         let name = source.name();
         let failed = |error| Error::Read {
@@ -80,7 +80,7 @@ impl Input {
     fn from_reader(
         name: String,
         mut reader: impl Read + Send + 'static,
-        packing: Packing,
+        packing: Compression,
     ) -> Result<Input, Error> {
         let failed = |source| Error::Read {
             file: name.clone(),
@@ -88,22 +88,22 @@ impl Input {
         };
         let stored = Arc::new(AtomicU64::new(0));
         let mut first = Vec::with_capacity(TELLING);
-        if packing != Packing::None {
+        if packing != Compression::None {
             reader
                 .by_ref()
                 .take(TELLING as u64)
                 .read_to_end(&mut first)
                 .map_err(failed)?;
         }
-        let found = if packing == Packing::None {
+        let found = if packing == Compression::None {
             packing
         } else {
-            Packing::of(&first)
+            Compression::of(&first)
         };
         // What is not packed at all is read as it is, and said: kept rejects are
         // plain, so that people can correct them, and the same spec reads them.
-        if packing != Packing::Auto && found != Packing::None && packing != found {
-            return Err(Error::Packing {
+        if packing != Compression::Auto && found != Compression::None && packing != found {
+            return Err(Error::Compression {
                 file: name,
                 said: packing.word(),
                 found: found.word(),
@@ -111,7 +111,7 @@ impl Input {
         }
         // What is not packed is read without a layer between.
         let inner: Box<dyn Read + Send> = match found {
-            Packing::None => Box::new(reader),
+            Compression::None => Box::new(reader),
             packed => {
                 let whole = Cursor::new(std::mem::take(&mut first)).chain(reader);
                 let counted = Counted {
@@ -149,7 +149,7 @@ impl Input {
         self.given += (out.len() - before) as u64;
         match filled {
             Ok(_) => Ok(out.len() - before),
-            Err(source) if self.packing == Packing::None => Err(Error::Read {
+            Err(source) if self.packing == Compression::None => Err(Error::Read {
                 file: self.name.clone(),
                 source,
             }),
@@ -166,7 +166,7 @@ impl Input {
     /// How many bytes of the file as stored were taken since the last call.
     pub fn taken(&mut self) -> u64 {
         let all = match self.packing {
-            Packing::None => self.given,
+            Compression::None => self.given,
             _ => self.stored.load(Ordering::Relaxed),
         };
         let new = all - self.told;
@@ -176,11 +176,11 @@ impl Input {
 
     /// What was read of the file so far, as stored; none unless it is hashed.
     pub fn content(&self) -> Option<Content> {
-        self.hash.as_ref().map(Running::content)
+        self.hash.as_ref().map(RunningHash::content)
     }
 
     /// How the file is packed.
-    pub fn packing(&self) -> Packing {
+    pub fn packing(&self) -> Compression {
         self.packing
     }
 }

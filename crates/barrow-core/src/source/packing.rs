@@ -6,7 +6,7 @@ use crate::words::words;
 
 words! {
     /// How a file is packed.
-    Packing {
+    Compression {
         /// By its content.
         Auto = "auto",
         /// Not at all.
@@ -25,17 +25,17 @@ words! {
 /// How many bytes tell the packing.
 pub const TELLING: usize = 6;
 
-impl Packing {
+impl Compression {
     /// The packing that a file's first bytes tell.
-    pub fn of(first: &[u8]) -> Packing {
-        const SIGNS: [(&[u8], Packing); 4] = [
-            (b"\x1F\x8B", Packing::Gzip),
-            (b"\x28\xB5\x2F\xFD", Packing::Zstd),
-            (b"BZh", Packing::Bzip2),
-            (b"\xFD7zXZ\0", Packing::Xz),
+    pub fn of(first: &[u8]) -> Compression {
+        const SIGNS: [(&[u8], Compression); 4] = [
+            (b"\x1F\x8B", Compression::Gzip),
+            (b"\x28\xB5\x2F\xFD", Compression::Zstd),
+            (b"BZh", Compression::Bzip2),
+            (b"\xFD7zXZ\0", Compression::Xz),
         ];
         let told = SIGNS.iter().find(|(sign, _)| first.starts_with(sign));
-        told.map_or(Packing::None, |(_, packing)| *packing)
+        told.map_or(Compression::None, |(_, packing)| *packing)
     }
 
     /// Unpacks a stream; several members, one after the other, are one file.
@@ -47,11 +47,11 @@ impl Packing {
         packed: impl Read + Send + 'static,
     ) -> std::io::Result<Box<dyn Read + Send>> {
         Ok(match self {
-            Packing::Auto | Packing::None => Box::new(packed),
-            Packing::Gzip => Box::new(flate2::read::MultiGzDecoder::new(packed)),
-            Packing::Zstd => Box::new(zstd::stream::read::Decoder::new(packed)?),
-            Packing::Bzip2 => Box::new(bzip2::read::MultiBzDecoder::new(packed)),
-            Packing::Xz => Box::new(liblzma::read::XzDecoder::new_multi_decoder(packed)),
+            Compression::Auto | Compression::None => Box::new(packed),
+            Compression::Gzip => Box::new(flate2::read::MultiGzDecoder::new(packed)),
+            Compression::Zstd => Box::new(zstd::stream::read::Decoder::new(packed)?),
+            Compression::Bzip2 => Box::new(bzip2::read::MultiBzDecoder::new(packed)),
+            Compression::Xz => Box::new(liblzma::read::XzDecoder::new_multi_decoder(packed)),
         })
     }
 }

@@ -4,7 +4,7 @@ use std::fmt;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
-use super::content::{Content, Outline};
+use super::content::{Content, Fingerprint};
 
 /// One file in one place. A new place for files is a new implementation, and its words in
 /// [`super::files`].
@@ -42,7 +42,7 @@ pub trait Source: fmt::Debug + Send + Sync {
     ///
     /// # Errors
     /// It cannot be read.
-    fn outline(&self) -> io::Result<Option<Outline>>;
+    fn fingerprint(&self) -> io::Result<Option<Fingerprint>>;
 
     /// The hash of all of it, as stored.
     ///

@@ -3,7 +3,7 @@
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
-use super::content::Outline;
+use super::content::Fingerprint;
 use super::place::Source;
 
 /// Standard input.
@@ -39,7 +39,7 @@ impl Source for StandardInput {
         Ok(Box::new(io::stdin()))
     }
 
-    fn outline(&self) -> io::Result<Option<Outline>> {
+    fn fingerprint(&self) -> io::Result<Option<Fingerprint>> {
         Ok(None)
     }
 

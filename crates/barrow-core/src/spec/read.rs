@@ -9,7 +9,7 @@ use super::other_words;
 use super::section::{Section, whole};
 use super::written::{
     Check, Column, Delimited, Export, Kind, Records, Rejects, Shape, Source, Target, Total,
-    ValueKeys, Values, Written,
+    ValueKeys, Values, RawSpec,
 };
 use crate::problem::{At, Problem};
 use crate::types::{TYPE_NAMES, Type};
@@ -20,7 +20,7 @@ use crate::words::{Afterwards, Disposal, Every, Measure, PreambleKey, Tolerance}
 ///
 /// # Errors
 /// The problems of a text that is not TOML: what else it means is unknown.
-pub fn read(text: &str) -> Result<(Written, Vec<Problem>), Vec<Problem>> {
+pub fn read(text: &str) -> Result<(RawSpec, Vec<Problem>), Vec<Problem>> {
     let (document, errors) = DeTable::parse_recoverable(text);
     if !errors.is_empty() {
         return Err(errors
@@ -29,18 +29,18 @@ pub fn read(text: &str) -> Result<(Written, Vec<Problem>), Vec<Problem>> {
             .collect());
     }
     let problems = RefCell::new(Vec::new());
-    let written = Written {
+    let written = RawSpec {
         text: text.to_string(),
         ..document_of(document.get_ref(), &problems)
     };
     Ok((written, problems.into_inner()))
 }
 
-fn document_of(document: &DeTable<'_>, problems: &RefCell<Vec<Problem>>) -> Written {
+fn document_of(document: &DeTable<'_>, problems: &RefCell<Vec<Problem>>) -> RawSpec {
     let mut top = Section::new("the spec", Some(document), problems);
     let (records, keep_if) = records(table(&mut top, "records", problems));
     let shape = shape(&mut top, keep_if, problems);
-    let written = Written {
+    let written = RawSpec {
         text: String::new(),
         known: None,
         source: source(table(&mut top, "source", problems)),
@@ -49,7 +49,7 @@ fn document_of(document: &DeTable<'_>, problems: &RefCell<Vec<Problem>>) -> Writ
         measure: fixed(table(&mut top, "fixed", problems)),
         values: values(table(&mut top, "values", problems)),
         shape,
-        kinds: kinds(&mut top, problems),
+        record_types: record_types(&mut top, problems),
         totals: totals(&mut top, problems),
         target: target(table(&mut top, "target", problems)),
         rejects: rejects(table(&mut top, "rejects", problems)),
@@ -172,7 +172,7 @@ fn checks<'s>(s: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<C
     s.tables("check").into_iter().map(read).collect()
 }
 
-fn kinds<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<Kind> {
+fn record_types<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<Kind> {
     let read = |table: At<&'s DeTable<'s>>| {
         let mut s = Section::new("[[record_type]]", Some(table.it), problems);
         let keep_if = s.text("keep_if");

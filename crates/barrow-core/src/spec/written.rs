@@ -6,14 +6,14 @@
 use std::ops::Range;
 
 use crate::problem::At;
-use crate::source::Packing;
+use crate::source::Compression;
 use crate::types::Type;
 use crate::words::Given;
 use crate::words::*;
 
 /// A whole spec as written.
 #[derive(Debug, Default)]
-pub struct Written {
+pub struct RawSpec {
     /// The spec's own text.
     pub text: String,
     /// The target's table, where it was asked for.
@@ -31,7 +31,7 @@ pub struct Written {
     /// The columns, and what holds for whole records.
     pub shape: Shape,
     /// `[[record_type]]`, in the order of the spec.
-    pub kinds: Vec<Kind>,
+    pub record_types: Vec<Kind>,
     /// `[[control_total]]`
     pub totals: Vec<Total>,
     /// `[target]`
@@ -150,7 +150,7 @@ pub struct Source {
     /// What stands in for them.
     pub stand_in: Option<At<String>>,
     /// How the files are packed.
-    pub packing: Option<At<Packing>>,
+    pub packing: Option<At<Compression>>,
     /// A file without a record.
     pub when_empty: Option<At<WhenEmpty>>,
     /// A name that was loaded before, with other content.

@@ -1,7 +1,7 @@
 //! Truth values by their words.
 
 use super::cell::Cell;
-use super::kind::{Kind, Place};
+use super::kind::{ValueParser, Place};
 use crate::reason::Code;
 
 /// Words taken for true where the spec names none; case does not count.
@@ -56,7 +56,7 @@ impl Boolean {
     }
 }
 
-impl Kind for Boolean {
+impl ValueParser for Boolean {
     #[inline]
     fn read(&self, value: &[u8], _: Place<'_>, cell: &mut Cell) -> Result<(), Code> {
         // The usual words as they are mostly written.

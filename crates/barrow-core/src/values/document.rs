@@ -5,7 +5,7 @@ use base64::alphabet;
 use base64::engine::{DecodePaddingMode, GeneralPurpose, GeneralPurposeConfig};
 
 use super::cell::{Cell, Piece};
-use super::kind::{Kind, Place};
+use super::kind::{ValueParser, Place};
 use crate::reason::Code;
 
 /// Reads JSON (RFC 8259): a whole document, kept letter by letter as it came.
@@ -13,7 +13,7 @@ use crate::reason::Code;
 #[derive(Debug)]
 pub struct Json;
 
-impl Kind for Json {
+impl ValueParser for Json {
     fn read(&self, value: &[u8], place: Place<'_>, cell: &mut Cell) -> Result<(), Code> {
         serde_json::from_slice::<serde::de::IgnoredAny>(value).map_err(|_| Code::NotJson)?;
         *cell = Cell::Text(if place.stored {
@@ -29,7 +29,7 @@ impl Kind for Json {
 #[derive(Debug)]
 pub struct Uuid;
 
-impl Kind for Uuid {
+impl ValueParser for Uuid {
     fn read(&self, value: &[u8], place: Place<'_>, cell: &mut Cell) -> Result<(), Code> {
         let uuid = uuid::Uuid::try_parse_ascii(value).map_err(|_| Code::NotAUuid)?;
         *cell = stored(uuid.as_bytes(), place);
@@ -50,7 +50,7 @@ pub struct Bytes {
     pub base64: bool,
 }
 
-impl Kind for Bytes {
+impl ValueParser for Bytes {
     fn read(&self, value: &[u8], place: Place<'_>, cell: &mut Cell) -> Result<(), Code> {
         let bytes = if self.base64 {
             BASE64.decode(value).map_err(|_| Code::NotBytes)?
@@ -85,7 +85,7 @@ fn stored(bytes: &[u8], place: Place<'_>) -> Cell {
 mod tests {
     use super::*;
 
-    fn bytes(kind: &impl Kind, value: &str) -> Result<Vec<u8>, Code> {
+    fn bytes(kind: &impl ValueParser, value: &str) -> Result<Vec<u8>, Code> {
         let mut store = Vec::new();
         match kind.cell(value.as_bytes(), Place::test(&mut store))? {
             Cell::Bytes(piece) => Ok(piece.of(&[], &store).to_vec()),

@@ -26,7 +26,7 @@ impl Place<'_> {
 }
 
 /// Reads one type. The value is UTF-8, not null, and has been trimmed.
-pub trait Kind {
+pub trait ValueParser {
     /// Writes the typed value to `cell`. It is written in place, since a cell
     /// that is handed back inside a result is copied in pieces that the processor
     /// must wait for: typing the bench file took 1.1 times as long.
@@ -44,10 +44,10 @@ pub trait Kind {
         Err(code)
     }
 
-    /// The same as [`Kind::read`], handed back.
+    /// The same as [`ValueParser::read`], handed back.
     ///
     /// # Errors
-    /// As [`Kind::read`].
+    /// As [`ValueParser::read`].
     fn cell(&self, value: &[u8], place: Place<'_>) -> Result<Cell, Code> {
         let mut cell = Cell::Null;
         self.read(value, place, &mut cell)?;

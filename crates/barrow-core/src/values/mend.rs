@@ -3,7 +3,7 @@
 use super::cell::Cell;
 use super::reader::ColumnReader;
 use crate::reason::Code;
-use crate::repair::What;
+use crate::repair::RepairKind;
 use crate::types::Type;
 use crate::words::{WhenNotAllowed, WhenOutOfRange, WhenTooLong, WhenTooPrecise, WhenUnreadable};
 
@@ -13,13 +13,13 @@ impl ColumnReader {
         &self,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        note: &mut impl FnMut(What),
+        note: &mut impl FnMut(RepairKind),
     ) -> Result<(), Code> {
         match &self.default {
             None if self.required => return Err(Code::Required),
             None => *cell = Cell::Null,
             Some(default) => {
-                note(What::DefaultForNull);
+                note(RepairKind::DefaultForNull);
                 *cell = default.put(store);
             }
         }
@@ -33,13 +33,13 @@ impl ColumnReader {
         nearest: impl FnOnce(&mut Vec<u8>, &mut Cell) -> Result<(), Code>,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        note: &mut impl FnMut(What),
+        note: &mut impl FnMut(RepairKind),
     ) -> Result<(), Code> {
         let policies = self.policies;
         match code {
             Code::TooLong => match policies.too_long {
                 WhenTooLong::Reject => Err(code),
-                WhenTooLong::Null => self.nulled(code, What::TooLongNulled, store, cell, note),
+                WhenTooLong::Null => self.nulled(code, RepairKind::TooLongNulled, store, cell, note),
                 WhenTooLong::Cut => {
                     nearest(store, cell)?;
                     note(self.cut());
@@ -49,18 +49,18 @@ impl ColumnReader {
             Code::OutOfRange => match policies.out_of_range {
                 WhenOutOfRange::Reject => Err(code),
                 WhenOutOfRange::Null => {
-                    self.nulled(code, What::OutOfRangeNulled, store, cell, note)
+                    self.nulled(code, RepairKind::OutOfRangeNulled, store, cell, note)
                 }
                 WhenOutOfRange::Clamp => {
                     nearest(store, cell)?;
-                    note(What::Clamped);
+                    note(RepairKind::Clamped);
                     Ok(())
                 }
             },
             Code::TooPrecise => match policies.too_precise {
                 WhenTooPrecise::Reject => Err(code),
                 WhenTooPrecise::Null => {
-                    self.nulled(code, What::TooPreciseNulled, store, cell, note)
+                    self.nulled(code, RepairKind::TooPreciseNulled, store, cell, note)
                 }
                 WhenTooPrecise::Round => {
                     nearest(store, cell)?;
@@ -78,14 +78,14 @@ impl ColumnReader {
         code: Code,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        note: &mut impl FnMut(What),
+        note: &mut impl FnMut(RepairKind),
     ) -> Result<(), Code> {
         match (self.policies.unreadable, &self.default) {
             (WhenUnreadable::Null, _) => {
-                self.nulled(code, What::UnreadableNulled, store, cell, note)
+                self.nulled(code, RepairKind::UnreadableNulled, store, cell, note)
             }
             (WhenUnreadable::Default, Some(default)) => {
-                note(What::UnreadableDefaulted);
+                note(RepairKind::UnreadableDefaulted);
                 *cell = default.put(store);
                 Ok(())
             }
@@ -99,14 +99,14 @@ impl ColumnReader {
         code: Code,
         cell: &mut Cell,
         store: &mut Vec<u8>,
-        note: &mut impl FnMut(What),
+        note: &mut impl FnMut(RepairKind),
     ) -> Result<(), Code> {
         match (self.policies.not_allowed, &self.default) {
             (WhenNotAllowed::Null, _) => {
-                self.nulled(code, What::NotAllowedNulled, store, cell, note)
+                self.nulled(code, RepairKind::NotAllowedNulled, store, cell, note)
             }
             (WhenNotAllowed::Default, Some(default)) => {
-                note(What::NotAllowedDefaulted);
+                note(RepairKind::NotAllowedDefaulted);
                 *cell = default.put(store);
                 Ok(())
             }
@@ -119,10 +119,10 @@ impl ColumnReader {
     pub(crate) fn nulled(
         &self,
         code: Code,
-        what: What,
+        what: RepairKind,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        note: &mut impl FnMut(What),
+        note: &mut impl FnMut(RepairKind),
     ) -> Result<(), Code> {
         if self.required && self.default.is_none() {
             return Err(code);
@@ -131,18 +131,18 @@ impl ColumnReader {
         self.null(store, cell, note)
     }
 
-    fn cut(&self) -> What {
+    fn cut(&self) -> RepairKind {
         match self.ty {
-            Type::Char(n) | Type::VarChar(n) if self.length_in_bytes => What::CutBytes(n),
-            Type::Char(n) | Type::VarChar(n) => What::Cut(n),
-            _ => What::Cut(0),
+            Type::Char(n) | Type::VarChar(n) if self.length_in_bytes => RepairKind::CutBytes(n),
+            Type::Char(n) | Type::VarChar(n) => RepairKind::Cut(n),
+            _ => RepairKind::Cut(0),
         }
     }
 
-    fn rounded(&self) -> What {
+    fn rounded(&self) -> RepairKind {
         match self.ty {
-            Type::Decimal { scale, .. } => What::Rounded(scale),
-            _ => What::Rounded(0),
+            Type::Decimal { scale, .. } => RepairKind::Rounded(scale),
+            _ => RepairKind::Rounded(0),
         }
     }
 }

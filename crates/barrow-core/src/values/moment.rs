@@ -4,7 +4,7 @@ use jiff::civil::DateTime;
 use jiff::tz::{AmbiguousOffset, TimeZone};
 
 use super::cell::{Cell, Day};
-use super::kind::{Kind, Place};
+use super::kind::{ValueParser, Place};
 use super::pattern::{Moment, Pattern, Unread, directives};
 use crate::reason::Code;
 use crate::types::Type;
@@ -71,7 +71,7 @@ impl Patterns {
 #[derive(Debug)]
 pub struct Dates(pub Patterns);
 
-impl Kind for Dates {
+impl ValueParser for Dates {
     #[inline]
     fn read(&self, value: &[u8], _: Place<'_>, cell: &mut Cell) -> Result<(), Code> {
         match self.0.read(value, Code::NotADate)? {
@@ -88,7 +88,7 @@ impl Kind for Dates {
 #[derive(Debug)]
 pub struct Times(pub Patterns);
 
-impl Kind for Times {
+impl ValueParser for Times {
     #[inline]
     fn read(&self, value: &[u8], _: Place<'_>, cell: &mut Cell) -> Result<(), Code> {
         let moment = self.0.read(value, Code::NotATime)?;
@@ -101,7 +101,7 @@ impl Kind for Times {
 #[derive(Debug)]
 pub struct Timestamps(pub Patterns);
 
-impl Kind for Timestamps {
+impl ValueParser for Timestamps {
     #[inline]
     fn read(&self, value: &[u8], _: Place<'_>, cell: &mut Cell) -> Result<(), Code> {
         match self.0.read(value, Code::NotATimestamp)? {
@@ -292,7 +292,7 @@ fn offset_at_end(value: &[u8]) -> Option<(&[u8], i32)> {
     (hours < 24 && minutes < 60).then_some((&value[..at], sign * seconds))
 }
 
-impl Kind for Moments {
+impl ValueParser for Moments {
     fn read(&self, value: &[u8], _: Place<'_>, cell: &mut Cell) -> Result<(), Code> {
         let mut code = Code::NotATimestamp;
         for pattern in &self.patterns {

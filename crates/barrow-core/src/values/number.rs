@@ -1,7 +1,7 @@
 //! Whole numbers, exact decimals, and binary floating point.
 
 use super::cell::{Cell, Piece};
-use super::kind::{Kind, Place};
+use super::kind::{ValueParser, Place};
 use crate::reason::Code;
 use crate::types::Type;
 
@@ -67,7 +67,7 @@ impl Whole {
     }
 }
 
-impl Kind for Whole {
+impl ValueParser for Whole {
     #[inline]
     fn read(&self, value: &[u8], _: Place<'_>, cell: &mut Cell) -> Result<(), Code> {
         let (negative, digits) = signed(value);
@@ -191,7 +191,7 @@ impl Decimal {
     }
 }
 
-impl Kind for Decimal {
+impl ValueParser for Decimal {
     #[inline]
     fn read(&self, value: &[u8], place: Place<'_>, cell: &mut Cell) -> Result<(), Code> {
         let Some(number) = self.short(value) else {
@@ -377,7 +377,7 @@ impl Float {
     }
 }
 
-impl Kind for Float {
+impl ValueParser for Float {
     #[inline]
     fn read(&self, value: &[u8], _: Place<'_>, cell: &mut Cell) -> Result<(), Code> {
         let (negative, digits) = signed(value);
@@ -430,7 +430,7 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn read(kind: &impl Kind, value: &str) -> Result<String, Code> {
+    fn read(kind: &impl ValueParser, value: &str) -> Result<String, Code> {
         let mut store = Vec::new();
         let cell = kind.cell(value.as_bytes(), Place::test(&mut store))?;
         Ok(match cell {

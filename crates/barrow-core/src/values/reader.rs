@@ -5,7 +5,7 @@ use regex::Regex;
 use super::boolean::Boolean;
 use super::document::{Bytes, Json, Uuid};
 use super::form::NumberForm;
-use super::kind::{Kind, Place};
+use super::kind::{ValueParser, Place};
 use super::limits::{Constant, Limits};
 use super::moment::{Dates, Moments, Patterns, Times, Timestamps};
 use super::nulls::Words;

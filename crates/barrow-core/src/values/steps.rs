@@ -8,7 +8,7 @@ use unicode_normalization::{UnicodeNormalization, is_nfc};
 
 use super::options::{BadOption, StepOptions};
 use crate::reason::Code;
-use crate::repair::What;
+use crate::repair::RepairKind;
 use crate::words::{Case, WhenNotListed};
 
 /// The steps of one column, in their order: swap, controls, blanks, NFC, case,
@@ -81,30 +81,30 @@ impl Steps {
     pub fn apply<'t>(
         &self,
         text: &'t str,
-        note: &mut impl FnMut(What),
+        note: &mut impl FnMut(RepairKind),
     ) -> Result<Option<Cow<'t, str>>, Code> {
         let mut text = Cow::Borrowed(text);
         if let Some(swap) = &self.swap
             && swap.find.is_match(text.as_ref())
         {
             text = Cow::Owned(swap.find.replace_all(&text, &swap.put));
-            note(What::Swapped);
+            note(RepairKind::Swapped);
         }
-        let mut step = |wanted: bool, what: What, changed: &dyn Fn(&str) -> Option<String>| {
+        let mut step = |wanted: bool, what: RepairKind, changed: &dyn Fn(&str) -> Option<String>| {
             if wanted && let Some(new) = changed(&text) {
                 text = Cow::Owned(new);
                 note(what);
             }
         };
-        step(self.remove_controls, What::ControlsRemoved, &|text| {
+        step(self.remove_controls, RepairKind::ControlsRemoved, &|text| {
             let keeps = |c: &char| !c.is_control();
             (!text.chars().all(|c| keeps(&c))).then(|| text.chars().filter(keeps).collect())
         });
-        step(self.collapse_blanks, What::BlanksCollapsed, &collapsed);
-        step(self.compose, What::Composed, &|text| {
+        step(self.collapse_blanks, RepairKind::BlanksCollapsed, &collapsed);
+        step(self.compose, RepairKind::Composed, &|text| {
             (!is_nfc(text)).then(|| text.nfc().collect())
         });
-        step(self.case != Case::Keep, What::CaseChanged, &|text| {
+        step(self.case != Case::Keep, RepairKind::CaseChanged, &|text| {
             let new = match self.case {
                 Case::Lower => text.to_lowercase(),
                 _ => text.to_uppercase(),
@@ -194,7 +194,7 @@ impl Lookup {
     fn apply<'t>(
         &self,
         text: Cow<'t, str>,
-        note: &mut impl FnMut(What),
+        note: &mut impl FnMut(RepairKind),
     ) -> Result<Option<Cow<'t, str>>, Code> {
         if let Some(meaning) = self.meanings.get(text.as_ref()) {
             return Ok(Some(Cow::Owned(meaning.clone())));
@@ -203,7 +203,7 @@ impl Lookup {
             WhenNotListed::Reject => Err(Code::NotInLookup),
             WhenNotListed::Null => Ok(None),
             WhenNotListed::Keep => {
-                note(What::NotListedKept);
+                note(RepairKind::NotListedKept);
                 Ok(Some(text))
             }
         }
@@ -244,7 +244,7 @@ fn swap(pairs: &[(String, String)]) -> Result<Option<Swap>, BadOption> {
 mod tests {
     use super::*;
 
-    fn run(options: StepOptions, text: &str) -> (Result<Option<String>, Code>, Vec<What>) {
+    fn run(options: StepOptions, text: &str) -> (Result<Option<String>, Code>, Vec<RepairKind>) {
         let mut notes = Vec::new();
         let steps = Steps::new(&options).unwrap().unwrap();
         let out = steps.apply(text, &mut |what| notes.push(what));
@@ -266,7 +266,7 @@ mod tests {
         };
         let (text, notes) = run(options.clone(), "{'it': \"a\"}");
         assert_eq!(text, Ok(Some("{\"it\": 'a'}".into())));
-        assert_eq!(notes, [What::Swapped]);
+        assert_eq!(notes, [RepairKind::Swapped]);
         assert_eq!(run(options, "plain").1, []);
     }
 
@@ -282,10 +282,10 @@ mod tests {
         let (text, notes) = run(options.clone(), "cafe\u{301}  au\u{7} \u{A0}lait");
         assert_eq!(text, Ok(Some("CAFÉ AU LAIT".into())));
         let all = [
-            What::ControlsRemoved,
-            What::BlanksCollapsed,
-            What::Composed,
-            What::CaseChanged,
+            RepairKind::ControlsRemoved,
+            RepairKind::BlanksCollapsed,
+            RepairKind::Composed,
+            RepairKind::CaseChanged,
         ];
         assert_eq!(notes, all);
         assert_eq!(run(options, "CAFÉ AU LAIT").1, []);
@@ -305,7 +305,7 @@ mod tests {
         let nulled = run(options(WhenNotListed::Null), "oui");
         assert_eq!(nulled, (Ok(None), vec![]));
         let kept = run(options(WhenNotListed::Keep), "oui");
-        assert_eq!(kept, (Ok(Some("oui".into())), vec![What::NotListedKept]));
+        assert_eq!(kept, (Ok(Some("oui".into())), vec![RepairKind::NotListedKept]));
     }
 
     #[test]

@@ -1,7 +1,7 @@
 //! Text, with or without a longest length.
 
 use super::cell::{Cell, Piece};
-use super::kind::{Kind, Place};
+use super::kind::{ValueParser, Place};
 use crate::reason::Code;
 
 /// Reads text. A value that needs no change stays where it is in the block.
@@ -39,7 +39,7 @@ fn text(place: &Place<'_>, length: usize) -> Cell {
     })
 }
 
-impl Kind for Text {
+impl ValueParser for Text {
     #[inline]
     fn read(&self, value: &[u8], place: Place<'_>, cell: &mut Cell) -> Result<(), Code> {
         // A character is at least a byte, so only a longer value needs counting.

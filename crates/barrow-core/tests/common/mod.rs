@@ -6,12 +6,12 @@ use std::io::Write;
 use std::path::Path;
 
 use barrow_core::Error;
-use barrow_core::flow::{self, Batch, Encoded, Facts, Failure, Options, Rows, Sink};
+use barrow_core::flow::{self, Batch, Encoded, RunContext, Failure, Options, Rows, Sink};
 use barrow_core::plan::Plan;
 use barrow_core::reason::Reject;
 use barrow_core::source::SourceFile;
 use barrow_core::spec;
-use barrow_core::tally::Tally;
+use barrow_core::tally::RunCounts;
 use barrow_core::values::Cell;
 use barrow_core::words::WhenEmpty;
 
@@ -21,7 +21,7 @@ pub struct Out {
     /// Each good row's record number, line, offset in the file, and cells as text.
     pub rows: Vec<(u64, u64, u64, Vec<String>)>,
     pub rejects: Vec<Reject>,
-    pub tally: Tally,
+    pub tally: RunCounts,
     pub trailer: Vec<u8>,
     pub lead: Vec<u8>,
     /// For each kind of record, how many columns are loaded.
@@ -120,7 +120,7 @@ fn read_file(spec: &str, path: &Path, block_size: usize) -> Result<Out, Error> {
     }
     let mut out = Out {
         widths: plan
-            .kinds
+            .record_types
             .iter()
             .map(|kind| kind.loaded().count())
             .collect(),
@@ -130,7 +130,7 @@ fn read_file(spec: &str, path: &Path, block_size: usize) -> Result<Out, Error> {
     let options = Options {
         threads: 2,
         block_size,
-        facts: Facts {
+        facts: RunContext {
             run: "7f3a".into(),
             now: "2031-04-30T06:07:08Z".parse().expect("a timestamp"),
         },

@@ -1,8 +1,8 @@
 //! Header, spec and table side by side: one line a column, and a verdict.
 
 use barrow_core::nearest::nearest;
-use barrow_core::plan::{ColumnPlan, KindPlan, Place};
-use barrow_core::seen::Seen;
+use barrow_core::plan::{ColumnPlan, RecordTypePlan, Place};
+use barrow_core::seen::ColumnStats;
 use barrow_core::types::Type;
 use barrow_core::visible::visible;
 use barrow_targets::fit::{Fit, fit};
@@ -56,7 +56,7 @@ fn verdict(words: impl Into<String>, weight: Weight) -> Verdict {
 /// What is held against each other.
 pub struct Sides<'s> {
     /// The kind of record.
-    pub kind: &'s KindPlan,
+    pub kind: &'s RecordTypePlan,
     /// The header's names, where the spec reads them.
     pub header: Option<&'s [String]>,
     /// The table, where there is one.
@@ -67,7 +67,7 @@ pub struct Sides<'s> {
     /// The database's SQL, where one was named.
     pub dialect: Option<Dialect>,
     /// For each read column what its values were like; empty before they are read.
-    pub seen: &'s [Seen],
+    pub seen: &'s [ColumnStats],
 }
 
 impl Sides<'_> {
@@ -250,11 +250,11 @@ impl Sides<'_> {
 }
 
 /// A type that is wider than the table's, held against the values that were seen.
-fn narrow(why: &str, seen: Option<&Seen>, spec: Type, table: Option<Type>) -> Verdict {
+fn narrow(why: &str, seen: Option<&ColumnStats>, spec: Type, table: Option<Type>) -> Verdict {
     let may = || verdict(format!("may not fit: {why}"), Weight::Odd);
     match (seen, table) {
         (
-            Some(Seen {
+            Some(ColumnStats {
                 longest: Some(longest),
                 ..
             }),
@@ -270,7 +270,7 @@ fn narrow(why: &str, seen: Option<&Seen>, spec: Type, table: Option<Type>) -> Ve
             ),
         },
         (
-            Some(Seen {
+            Some(ColumnStats {
                 range: Some((least, most)),
                 ..
             }),

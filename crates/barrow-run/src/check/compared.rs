@@ -2,8 +2,8 @@
 
 use std::time::Duration;
 
-use barrow_core::plan::{ColumnPlan, KindPlan, Plan};
-use barrow_core::seen::Seen;
+use barrow_core::plan::{ColumnPlan, RecordTypePlan, Plan};
+use barrow_core::seen::ColumnStats;
 use barrow_core::source::SourceFile;
 use barrow_core::words::Mode;
 use barrow_targets::{Foresight, Job, Table, Url};
@@ -42,7 +42,7 @@ impl Compared {
         let mut compared = Compared {
             url: None,
             job: None,
-            tables: spec.plan.kinds.iter().map(|_| None).collect(),
+            tables: spec.plan.record_types.iter().map(|_| None).collect(),
             foresight: Foresight::default(),
             selection: Selection::default(),
             in_other_hands: Vec::new(),
@@ -120,7 +120,7 @@ impl Compared {
     /// The sets of columns of which no two records may have the same values: the spec's key,
     /// and those of the table. For each kind of record, as places in what is read.
     pub fn unique(&self, plan: &Plan) -> Vec<Vec<Key>> {
-        let each = plan.kinds.iter().enumerate().map(|(number, kind)| {
+        let each = plan.record_types.iter().enumerate().map(|(number, kind)| {
             let mut sets: Vec<Vec<String>> = vec![kind_key(kind)];
             if plan.target.mode == Mode::Merge {
                 // Rows with the same key are merged one after the other.
@@ -164,10 +164,10 @@ impl Compared {
         &self,
         plan: &Plan,
         header: Option<&[String]>,
-        seen: &[Vec<Seen>],
+        seen: &[Vec<ColumnStats>],
     ) -> Vec<(String, Vec<Side>)> {
-        let kinds = plan.kinds.iter().enumerate();
-        let each = kinds.map(|(number, kind)| {
+        let record_types = plan.record_types.iter().enumerate();
+        let each = record_types.map(|(number, kind)| {
             let sides = Sides {
                 kind,
                 header,
@@ -188,7 +188,7 @@ fn makes(job: &Job) -> bool {
     job.create || job.mode == Mode::Replace
 }
 
-fn kind_key(kind: &KindPlan) -> Vec<String> {
+fn kind_key(kind: &RecordTypePlan) -> Vec<String> {
     let names = kind
         .key
         .iter()

@@ -29,12 +29,12 @@ impl Serialize for Connection {
 }
 
 /// Header, spec and table side by side.
-fn columns(kinds: &[(String, Vec<Side>)]) -> Value {
+fn columns(record_types: &[(String, Vec<Side>)]) -> Value {
     let pair = |pair: &Option<(String, String)>| {
         pair.as_ref()
             .map(|(name, ty)| json!({ "name": name, "type": ty }))
     };
-    let each = kinds.iter().flat_map(|(kind, sides)| {
+    let each = record_types.iter().flat_map(|(kind, sides)| {
         sides.iter().map(move |side| {
             json!({
                 "record_type": (!kind.is_empty()).then_some(kind),
@@ -49,13 +49,13 @@ fn columns(kinds: &[(String, Vec<Side>)]) -> Value {
 
 fn document(connection: &Connection) -> Value {
     let url = connection.url.to_string();
-    let Some(about) = &connection.about else {
+    let Some(server_info) = &connection.server_info else {
         return json!({
             "format": FORMAT, "kind": "connection",
             "database": url, "is_there": false, "missing": [],
         });
     };
-    let tables: Vec<Value> = about
+    let tables: Vec<Value> = server_info
         .tables
         .iter()
         .map(|r| {
@@ -67,9 +67,9 @@ fn document(connection: &Connection) -> Value {
         .collect();
     json!({
         "format": FORMAT, "kind": "connection",
-        "database": url, "is_there": true, "server": about.server, "user": about.user,
-        "encrypted": about.encrypted, "tables": tables,
-        "ledger": (!about.ledger.is_empty()).then(|| json!({ "is_there": about.has_ledger() })),
+        "database": url, "is_there": true, "server": server_info.server, "user": server_info.user,
+        "encrypted": server_info.encrypted, "tables": tables,
+        "ledger": (!server_info.ledger.is_empty()).then(|| json!({ "is_there": server_info.has_ledger() })),
         "missing": connection.missing,
     })
 }

@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use barrow_core::flow::{Batch, Encoded};
 use barrow_core::keys;
 use barrow_core::plan::Plan;
-use barrow_core::seen::Seen;
+use barrow_core::seen::ColumnStats;
 use barrow_targets::{EncodedBatch, EncodedPart, Foresight, Refusal};
 
 use super::compared::Key;
@@ -23,7 +23,7 @@ pub(super) struct Looked {
 /// What they find out of a part of it.
 #[derive(Default)]
 pub(super) struct LookedPart {
-    pub seen: Vec<Seen>,
+    pub seen: Vec<ColumnStats>,
     /// For each key the hashes of its values, with the lines.
     pub keys: Vec<Vec<(u128, u64)>>,
 }
@@ -45,11 +45,11 @@ pub(super) fn look(
     let Encoded { batch, encoded } = batch;
     let Batch { block, parts, .. } = batch;
     encoded.parts.clear();
-    for (number, (kind, rows)) in plan.kinds.iter().zip(parts).enumerate() {
+    for (number, (kind, rows)) in plan.record_types.iter().zip(parts).enumerate() {
         let own = refused.iter().filter(|refusal| refusal.part == number);
         let own: HashSet<u32> = own.map(|refusal| refusal.row).collect();
         let mut looked = LookedPart {
-            seen: vec![Seen::default(); kind.read.len()],
+            seen: vec![ColumnStats::default(); kind.read.len()],
             ..LookedPart::default()
         };
         for (slot, seen) in looked.seen.iter_mut().enumerate() {

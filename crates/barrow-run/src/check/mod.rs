@@ -15,7 +15,7 @@ use barrow_core::records::prologue;
 use barrow_core::records::splitter::Splitter;
 use barrow_core::source::SourceFile;
 use barrow_core::words::{Mode, WhenNewColumn};
-use barrow_targets::{About, Url, ledger};
+use barrow_targets::{ServerInfo, Url, ledger};
 
 use self::column_comparison::Side;
 use self::compared::Compared;
@@ -53,7 +53,7 @@ pub struct Connection {
     /// The database.
     pub url: Url,
     /// What it says of itself; none for a file that a load would make.
-    pub about: Option<About>,
+    pub server_info: Option<ServerInfo>,
     /// What a load would lack, each with what to do about it.
     pub missing: Vec<String>,
 }
@@ -110,19 +110,19 @@ impl<'c> Check<'c> {
         if !url.is_there() && job.create {
             return Ok(Connection {
                 url,
-                about: None,
+                server_info: None,
                 missing: Vec::new(),
             });
         }
         let mut session = url.open(false)?;
-        let mut about = session.about(&job.tables())?;
+        let mut server_info = session.server_info(&job.tables())?;
         if spec.plan.target.ledger {
-            about.ledger = session.about(&[ledger::RUNS, ledger::FILES])?.tables;
+            server_info.ledger = session.server_info(&[ledger::RUNS, ledger::FILES])?.tables;
         }
-        let missing = barrow_targets::about::missing(&about, &job, url.dialect());
+        let missing = barrow_targets::server_info::missing(&server_info, &job, url.dialect());
         Ok(Connection {
             url,
-            about: Some(about),
+            server_info: Some(server_info),
             missing,
         })
     }

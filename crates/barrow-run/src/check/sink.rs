@@ -3,12 +3,12 @@
 use std::path::Path;
 
 use barrow_core::flow::{Encoded, Sink};
-use barrow_core::keys::{self, Keys, Twice};
-use barrow_core::plan::{KindPlan, Plan};
-use barrow_core::rejects::Keeper;
-use barrow_core::seen::Seen;
+use barrow_core::keys::{self, KeyIndex, Duplicate};
+use barrow_core::plan::{RecordTypePlan, Plan};
+use barrow_core::rejects::RejectWriter;
+use barrow_core::seen::ColumnStats;
 use barrow_core::source::SourceFile;
-use barrow_core::tally::Tally;
+use barrow_core::tally::RunCounts;
 use barrow_core::words::Per;
 use barrow_targets::Job;
 
@@ -18,7 +18,7 @@ use crate::account::RunAccount;
 use crate::error::Error;
 use crate::observer::Watch;
 use crate::refusals;
-use crate::report::{LeftWhole, Outcome, Summary, TableRows, TwiceSeen};
+use crate::report::{RejectedFile, Outcome, Summary, TableRows, TwiceSeen};
 use crate::spec_file::Spec;
 
 /// Counts what a load would do.
@@ -27,10 +27,10 @@ pub(super) struct CheckSink<'c> {
     /// Columns of which no two records may have the same values, for each record type.
     pub unique: Vec<Vec<Key>>,
     /// Files that a load would skip whole.
-    left_whole: Vec<LeftWhole>,
+    rejected_files: Vec<RejectedFile>,
     account: RunAccount<'c>,
-    seen: Vec<Vec<Seen>>,
-    keys: Vec<Vec<Keys>>,
+    seen: Vec<Vec<ColumnStats>>,
+    keys: Vec<Vec<KeyIndex>>,
 }
 
 impl<'c> CheckSink<'c> {
@@ -44,17 +44,17 @@ impl<'c> CheckSink<'c> {
         watch: &'c dyn Watch,
     ) -> CheckSink<'c> {
         let plan = &spec.plan;
-        let seen = |kind: &KindPlan| vec![Seen::default(); kind.read.len()];
+        let seen = |kind: &RecordTypePlan| vec![ColumnStats::default(); kind.read.len()];
         let unique = target.unique(plan);
-        let keys = |keys: &Vec<Key>| keys.iter().map(|_| Keys::default()).collect();
-        let writer = rejects.map(|folder| Keeper::new(folder.join(run), plan.rejects.keep));
+        let keys = |keys: &Vec<Key>| keys.iter().map(|_| KeyIndex::default()).collect();
+        let writer = rejects.map(|folder| RejectWriter::new(folder.join(run), plan.rejects.keep));
         CheckSink {
             plan,
             keys: unique.iter().map(keys).collect(),
             unique,
-            left_whole: Vec::new(),
-            account: RunAccount::open(files.to_vec(), Tally::default(), writer, watch),
-            seen: plan.kinds.iter().map(seen).collect(),
+            rejected_files: Vec::new(),
+            account: RunAccount::open(files.to_vec(), RunCounts::default(), writer, watch),
+            seen: plan.record_types.iter().map(seen).collect(),
         }
     }
 }
@@ -86,7 +86,7 @@ impl Sink for CheckSink<'_> {
             }
         }
         let good = (batch.good() - refusals.len()) as u64;
-        let refused = refusals::refused(&self.plan.kinds, batch, refusals);
+        let refused = refusals::refused(&self.plan.record_types, batch, refusals);
         self.account.batch(batch, good, &refused)?;
         if batch.block.last.is_some() {
             self.end_file(file, !batch.differences.is_empty());
@@ -107,7 +107,7 @@ impl CheckSink<'_> {
         let rejects = &self.plan.rejects;
         let beyond = !rejects.tolerance.allows(file.rejected, file.records);
         if rejects.per == Per::File && (beyond || differs) {
-            self.left_whole.push(LeftWhole {
+            self.rejected_files.push(RejectedFile {
                 file: file.name.clone(),
                 rejected: file.rejected,
                 records: file.records,
@@ -124,14 +124,14 @@ impl CheckSink<'_> {
         spec: &Spec,
         target: &Compared,
         run: String,
-    ) -> Result<(Vec<Vec<Seen>>, Summary), Error> {
+    ) -> Result<(Vec<Vec<ColumnStats>>, Summary), Error> {
         self.account.end();
         self.account.finish_rejects()?;
         let mut twice = Vec::new();
         for (keys, unique) in self.keys.into_iter().zip(&self.unique) {
             for (keys, key) in keys.into_iter().zip(unique) {
                 let mut seen = TwiceSeen::new(key.names.clone());
-                keys.finish(&mut |found: Twice| seen.note(&found))
+                keys.finish(&mut |found: Duplicate| seen.note(&found))
                     .map_err(no_room)?;
                 if seen.count > 0 {
                     twice.push(seen);
@@ -180,8 +180,8 @@ impl CheckSink<'_> {
             twice,
             remarks: remarks(target),
             skipped: target.selection.skipped.clone(),
-            went_on: target.selection.resumed.as_ref().map(|on| on.words.clone()),
-            left_whole: self.left_whole,
+            resumed_from: target.selection.resumed.as_ref().map(|on| on.words.clone()),
+            rejected_files: self.rejected_files,
             tolerance: spec.plan.rejects.tolerance,
             rejects: self.account.rejects_folder(),
             elapsed: self.account.elapsed(),

@@ -8,7 +8,7 @@ use barrow_core::reason::Code;
 use barrow_core::records::block::BLOCK;
 use barrow_core::records::splitter::Splitter;
 use barrow_core::source::SourceFile;
-use barrow_core::tally::{ReasonKind, Tally};
+use barrow_core::tally::{ReasonKind, RunCounts};
 use barrow_core::types::Type;
 use barrow_core::visible::visible;
 
@@ -54,7 +54,7 @@ pub struct Changed {
 }
 
 /// Counts what the spec rejects, column by column.
-struct Counter(Tally);
+struct Counter(RunCounts);
 
 impl Sink for Counter {
     type Encoded = ();
@@ -80,7 +80,7 @@ impl Drift {
                 "barrow check says what it makes of them",
             ));
         }
-        let columns = &spec.plan.kinds[0].columns;
+        let columns = &spec.plan.record_types[0].columns;
         let mut drift = Drift {
             encoding: other_encoding(spec, drafted),
             nulls: drafted
@@ -99,7 +99,7 @@ impl Drift {
         }
         drift.find_renamed(columns);
         if drift.missing.is_empty() {
-            let mut counter = Counter(Tally::default());
+            let mut counter = Counter(RunCounts::default());
             let flowed = flow::run(&spec.plan, files.to_vec(), options, &|_| {}, &mut counter);
             flowed?;
             drift.was_read = true;
@@ -164,9 +164,9 @@ impl Drift {
         }
     }
 
-    fn compare_values(&mut self, column: &ColumnPlan, tally: &Tally, drafted: &Draft) {
-        let kinds = tally.kinds();
-        let mine: Vec<&ReasonKind> = kinds
+    fn compare_values(&mut self, column: &ColumnPlan, tally: &RunCounts, drafted: &Draft) {
+        let record_types = tally.reason_kinds();
+        let mine: Vec<&ReasonKind> = record_types
             .into_iter()
             .filter(|kind| kind.column.as_deref() == Some(column.name.as_str()))
             .collect();

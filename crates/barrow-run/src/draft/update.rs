@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use barrow_core::draft::{Choice, Chosen};
+use barrow_core::draft::{Inferred, Chosen};
 use barrow_core::visible::visible_path;
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value, value};
 
@@ -64,7 +64,7 @@ pub fn updated(text: &str, path: &Path, drift: &Drift) -> Result<String, Error> 
 }
 
 /// Sets a column's type, and how its values are written; other keys stay.
-fn set(item: &mut Item, choice: &Choice, rewritten: bool) {
+fn set(item: &mut Item, choice: &Inferred, rewritten: bool) {
     let ty = choice.ty.to_string();
     if let Some(short) = item.as_value_mut().filter(|value| value.is_str()) {
         let decor = short.decor().clone();
@@ -166,7 +166,7 @@ fn refresh(columns: &mut dyn toml_edit::TableLike, name: &str, chosen: &Chosen) 
 }
 
 /// How a choice's values are written, as keys of a spec.
-fn writing(choice: &Choice) -> Vec<(&'static str, Value)> {
+fn writing(choice: &Inferred) -> Vec<(&'static str, Value)> {
     let list = |words: &[&str]| Value::Array(words.iter().copied().collect::<Array>());
     let texts =
         |words: &[String]| Value::Array(words.iter().map(String::as_str).collect::<Array>());

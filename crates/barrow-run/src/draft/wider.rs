@@ -1,10 +1,10 @@
 //! A type that takes the values of two.
 
-use barrow_core::draft::Choice;
+use barrow_core::draft::Inferred;
 use barrow_core::types::Type;
 
 /// What takes the values of the spec's type and those that were found.
-pub(super) fn wider(spec: Type, found: &Choice) -> Choice {
+pub(super) fn wider(spec: Type, found: &Inferred) -> Inferred {
     let digits = |ty: Type| match ty {
         Type::SmallInt => Some((5, 0)),
         Type::Integer => Some((10, 0)),
@@ -38,7 +38,7 @@ pub(super) fn wider(spec: Type, found: &Choice) -> Choice {
             _ => b,
         },
     };
-    Choice {
+    Inferred {
         ty: match ty {
             Type::VarChar(length) if ty != spec => Type::VarChar(rounded(length)),
             ty => ty,

@@ -61,7 +61,7 @@ mod tests {
         let columns = [("a\"] = 1\n[x".to_string(), Type::BigInt)];
         let text = spec(&columns, Some("o.csv"), Some("sqlite:m.db"), Some("t"));
         let plan = barrow_core::spec::read_plan(&text).unwrap();
-        assert_eq!(plan.kinds[0].columns[0].name, "a\"] = 1\n[x");
+        assert_eq!(plan.record_types[0].columns[0].name, "a\"] = 1\n[x");
         assert_eq!(plan.files, ["o.csv"]);
     }
 }

@@ -6,9 +6,9 @@ use std::fs::File;
 use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
 
-use barrow_core::export::{Packer, Told};
+use barrow_core::export::{Compressor, StatedTotals};
 use barrow_core::source::content::Running;
-use barrow_core::source::{Content, Packing};
+use barrow_core::source::{Content, Compression};
 use barrow_core::visible::visible_path;
 use tempfile::TempPath;
 
@@ -45,7 +45,7 @@ impl Made {
 /// The files of one export.
 pub struct Files {
     destination: Destination,
-    packing: Packing,
+    packing: Compression,
     /// Whether there are to be several.
     parted: bool,
     overwrites: bool,
@@ -58,14 +58,14 @@ pub struct Files {
 
 /// A file that is being written.
 pub struct Part {
-    out: Packer<Hashing>,
+    out: Compressor<Hashing>,
     hash: Running,
     /// Its name until it is whole; taken away with it unless all ends well.
     temporary: Option<TempPath>,
     path: Option<PathBuf>,
     bytes: u64,
     /// What its last lines tell.
-    pub told: Told,
+    pub told: StatedTotals,
 }
 
 /// A file that is put on the disk while it is written. Left to its end, that took 7 % of
@@ -163,7 +163,7 @@ impl Files {
     /// A file is there that must not be written over.
     pub fn new(
         destination: Destination,
-        packing: Packing,
+        packing: Compression,
         parted: bool,
         overwrites: bool,
     ) -> Result<Files, Error> {
@@ -243,12 +243,12 @@ impl Files {
             hash: hash.clone(),
         };
         let name = path.as_deref().and_then(Path::file_name);
-        let told = Told {
+        let told = StatedTotals {
             file: name.map_or(String::new(), |n| n.to_string_lossy().into_owned()),
-            ..Told::default()
+            ..StatedTotals::default()
         };
         Ok(Part {
-            out: Packer::new(self.packing, hashing).map_err(|e| failed(path.as_deref(), e))?,
+            out: Compressor::new(self.packing, hashing).map_err(|e| failed(path.as_deref(), e))?,
             hash,
             temporary,
             path,
@@ -378,7 +378,7 @@ mod tests {
     #[test]
     fn parts_have_names_of_their_own() {
         let into = Destination::Path(PathBuf::from("p.csv.gz"));
-        let mut files = Files::new(into, Packing::None, true, false).unwrap();
+        let mut files = Files::new(into, Compression::None, true, false).unwrap();
         let mut name = |key: &str| {
             files.begun += 1;
             let path = files.free_name(Path::new("out/p.csv.gz"), key);
@@ -403,7 +403,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("p.csv");
         let into = Destination::Path(path.clone());
-        let mut files = Files::new(into.clone(), Packing::None, false, false).unwrap();
+        let mut files = Files::new(into.clone(), Compression::None, false, false).unwrap();
         let mut part = files.begin("").unwrap();
         part.write(b"ours\n").unwrap();
         files.end(part).unwrap();
@@ -415,7 +415,7 @@ mod tests {
         );
         assert_eq!(std::fs::read(&path).unwrap(), b"theirs\n");
         // What was written over on purpose is.
-        let mut files = Files::new(into, Packing::None, false, true).unwrap();
+        let mut files = Files::new(into, Compression::None, false, true).unwrap();
         let mut part = files.begin("").unwrap();
         part.write(b"ours\n").unwrap();
         files.end(part).unwrap();

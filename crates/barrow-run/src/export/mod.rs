@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use barrow_core::plan::Plan;
-use barrow_core::source::Packing;
+use barrow_core::source::Compression;
 use barrow_core::source::content::hash_of;
 use barrow_core::spec::read_plan;
 use barrow_core::types::Type;
@@ -49,8 +49,8 @@ impl Out {
             may_write(list, self.overwrites)?;
         }
         let packing = match (plan.source.packing, &self.destination) {
-            (Packing::Auto, Destination::Path(path)) => packing_of(path),
-            (Packing::Auto, Destination::Stdout) => Packing::None,
+            (Compression::Auto, Destination::Path(path)) => packing_of(path),
+            (Compression::Auto, Destination::Stdout) => Compression::None,
             (said, _) => said,
         };
         let parted = self.parting.is_parted();
@@ -76,14 +76,14 @@ impl Out {
 }
 
 /// A spec that goes by the content when it reads goes by the name when it writes.
-fn packing_of(path: &Path) -> Packing {
+fn packing_of(path: &Path) -> Compression {
     let ending = path.extension().and_then(|e| e.to_str()).unwrap_or("");
     match ending.to_ascii_lowercase().as_str() {
-        "gz" => Packing::Gzip,
-        "zst" => Packing::Zstd,
-        "bz2" => Packing::Bzip2,
-        "xz" => Packing::Xz,
-        _ => Packing::None,
+        "gz" => Compression::Gzip,
+        "zst" => Compression::Zstd,
+        "bz2" => Compression::Bzip2,
+        "xz" => Compression::Xz,
+        _ => Compression::None,
     }
 }
 
@@ -286,7 +286,7 @@ type ExportEnd = (Vec<Made>, Counts, Option<String>);
 impl ExportJob {
     fn by_spec(spec: Spec, wanted: &Wanted) -> Result<ExportJob, Error> {
         let url = spec.url()?;
-        let kind = spec.plan.kinds.first();
+        let kind = spec.plan.record_types.first();
         let given = spec.overrides.table.clone();
         let own = kind.and_then(|kind| kind.table.clone());
         let table = given.or(own).or(spec.plan.target.table.clone());

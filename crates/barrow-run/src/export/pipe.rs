@@ -3,7 +3,7 @@
 
 use std::thread;
 
-use barrow_core::export::{Cells, RecordWriter, Written};
+use barrow_core::export::{RowBatch, RecordWriter, Written};
 use barrow_core::pool::{Feeder, Ordered, pool};
 use barrow_targets::{Decoder, RawRows, Rows};
 
@@ -37,7 +37,7 @@ pub(super) fn run<'o>(
         for _ in 0..threads {
             let worker = worker.clone();
             scope.spawn(move || {
-                let mut cells = Cells::default();
+                let mut cells = RowBatch::default();
                 worker.run(|work| {
                     decoder(&work.raw, &mut cells);
                     work.written.clear();

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use barrow_core::source::{Outline, SourceFile};
+use barrow_core::source::{Fingerprint, SourceFile};
 use barrow_core::visible::visible_path;
 use barrow_core::words::{Afterwards, Disposal};
 
@@ -13,7 +13,7 @@ pub struct Done {
     /// The file.
     pub source: SourceFile,
     /// What it was when it was read.
-    pub outline: Option<Outline>,
+    pub fingerprint: Option<Fingerprint>,
     /// Whether some of its records were rejected.
     pub has_rejects: bool,
 }
@@ -46,9 +46,9 @@ fn one(afterwards: &Afterwards, base: &Path, file: &Done) -> Result<String, Stri
     // What was written to it since is in no table.
     let now = file
         .source
-        .outline()
+        .fingerprint()
         .map_err(|e| format!("left where it is: {e}"))?;
-    if file.outline.is_some() && file.outline != now {
+    if file.fingerprint.is_some() && file.fingerprint != now {
         return Err("left where it is: it has changed since it was read".into());
     }
     match &afterwards.what {
@@ -79,14 +79,14 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("w.csv");
         fs::write(&path, "first").unwrap();
-        let then = SourceFile::local(&path).outline().unwrap();
+        let then = SourceFile::local(&path).fingerprint().unwrap();
         let delete = Afterwards {
             what: Disposal::Delete,
             even_with_rejects: false,
         };
         let done = |has_rejects| Done {
             source: SourceFile::local(&path),
-            outline: then.clone(),
+            fingerprint: then.clone(),
             has_rejects,
         };
         assert!(!dispose(&delete, folder.path(), &[done(true)])[0].failed);

@@ -3,7 +3,7 @@
 use std::collections::{BTreeSet, HashMap};
 
 use barrow_core::source::content::hash_of;
-use barrow_core::source::{Outline, SourceFile};
+use barrow_core::source::{Fingerprint, SourceFile};
 use barrow_core::words::{Disposal, Mode, WhenChanged};
 use barrow_targets::Session;
 use barrow_targets::ledger::{self, File, Outcome, Run, Wanted};
@@ -28,7 +28,7 @@ pub(super) struct KnownFiles {
     /// The hashes of files that had to be read.
     hashes: HashMap<SourceFile, String>,
     /// The files of this load so far, with their outlines.
-    seen: HashMap<Outline, Vec<SourceFile>>,
+    seen: HashMap<Fingerprint, Vec<SourceFile>>,
     /// Files that an interrupted run has in the table, by that run.
     going: Vec<(SourceFile, File)>,
     /// Files whose rows of before would stay beside those of now.
@@ -67,7 +67,7 @@ impl KnownFiles {
         }
         let samples: Vec<String> = files
             .iter()
-            .filter_map(|file| Some(file.outline.as_ref()?.sample.clone()))
+            .filter_map(|file| Some(file.fingerprint.as_ref()?.sample.clone()))
             .collect();
         let paths = files.iter().filter(|file| file.source.is_repeatable());
         let names: Vec<String> = paths.map(|file| name_of(&file.source)).collect();
@@ -142,12 +142,12 @@ impl KnownFiles {
             selection.skipped.push(self.skipped(&file.source, known));
             return Ok(());
         }
-        let Some(outline) = file.outline.clone() else {
+        let Some(fingerprint) = file.fingerprint.clone() else {
             selection.files.push(file);
             return Ok(());
         };
         let is_alike = |f: &&File| {
-            f.bytes == outline.size && f.sample.as_deref() == Some(outline.sample.as_str())
+            f.bytes == fingerprint.size && f.sample.as_deref() == Some(fingerprint.sample.as_str())
         };
         let alike: Vec<File> = self.files.iter().filter(is_alike).cloned().collect();
         // Rejects of which nothing was mended may be mended yet.
@@ -160,7 +160,7 @@ impl KnownFiles {
                 return Ok(());
             }
         }
-        if let Some(other) = self.twin(&file.source, &outline)? {
+        if let Some(other) = self.twin(&file.source, &fingerprint)? {
             selection.skipped.push(Skipped {
                 file: file.source.name(),
                 source: None,
@@ -174,14 +174,14 @@ impl KnownFiles {
         if let Some(known) = alike.iter().find(|f| f.outcome == Outcome::Going) {
             self.going.push((file.source.clone(), known.clone()));
         } else {
-            file.note = match self.came_from_the_table(&file.source, &outline)? {
+            file.note = match self.came_from_the_table(&file.source, &fingerprint)? {
                 Some(note) => Some(note),
-                None => self.note(&file.source, &outline),
+                None => self.note(&file.source, &fingerprint),
             };
-            self.changed.extend(self.change(&file.source, &outline));
+            self.changed.extend(self.change(&file.source, &fingerprint));
         }
         self.seen
-            .entry(outline)
+            .entry(fingerprint)
             .or_default()
             .push(file.source.clone());
         selection.files.push(file);
@@ -203,10 +203,10 @@ impl KnownFiles {
     fn came_from_the_table(
         &mut self,
         source: &SourceFile,
-        outline: &Outline,
+        fingerprint: &Fingerprint,
     ) -> Result<Option<String>, Error> {
         let name = name_of(source);
-        let is_alike = |file: &&File| file.name == name && file.bytes == outline.size;
+        let is_alike = |file: &&File| file.name == name && file.bytes == fingerprint.size;
         let alike: Vec<File> = self.exported.iter().filter(is_alike).cloned().collect();
         for file in alike {
             if file.content.as_deref() == Some(self.hash(source)?.as_str()) {
@@ -221,8 +221,8 @@ impl KnownFiles {
     }
 
     /// A file of this load with the same content.
-    fn twin(&mut self, source: &SourceFile, outline: &Outline) -> Result<Option<String>, Error> {
-        for other in self.seen.get(outline).cloned().unwrap_or_default() {
+    fn twin(&mut self, source: &SourceFile, fingerprint: &Fingerprint) -> Result<Option<String>, Error> {
+        for other in self.seen.get(fingerprint).cloned().unwrap_or_default() {
             if self.hash(&other)? == self.hash(source)? {
                 return Ok(Some(other.name()));
             }
@@ -247,10 +247,10 @@ impl KnownFiles {
     }
 
     /// What is to be said of a file whose name is known and whose content is not.
-    fn note(&self, source: &SourceFile, outline: &Outline) -> Option<String> {
+    fn note(&self, source: &SourceFile, fingerprint: &Fingerprint) -> Option<String> {
         let name = name_of(source);
         let is_named = |f: &&File| {
-            f.name == name && (f.bytes, f.sample.as_ref()) != (outline.size, Some(&outline.sample))
+            f.name == name && (f.bytes, f.sample.as_ref()) != (fingerprint.size, Some(&fingerprint.sample))
         };
         let known = self.files.iter().rfind(is_named)?;
         Some(match known.outcome {
@@ -270,12 +270,12 @@ impl KnownFiles {
 
     /// What is to be said of a file that was loaded from the same path with other content,
     /// of which rows are in the table.
-    fn change(&self, source: &SourceFile, outline: &Outline) -> Option<String> {
+    fn change(&self, source: &SourceFile, fingerprint: &Fingerprint) -> Option<String> {
         let own = full_path(source)?;
         let is_before = |f: &&File| {
             f.path == own
                 && f.counts.loaded > 0
-                && (f.bytes, f.sample.as_ref()) != (outline.size, Some(&outline.sample))
+                && (f.bytes, f.sample.as_ref()) != (fingerprint.size, Some(&fingerprint.sample))
         };
         let known = self.files.iter().rfind(is_before)?;
         Some(format!(

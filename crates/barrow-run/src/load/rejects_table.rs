@@ -18,7 +18,7 @@ pub struct RejectsTable {
     run: String,
     waiting: BufWriter<File>,
     count: u64,
-    is_made: bool,
+    was_created: bool,
 }
 
 fn failed(error: impl std::fmt::Display) -> Error {
@@ -48,7 +48,7 @@ impl RejectsTable {
             run: run.to_string(),
             waiting: BufWriter::new(tempfile::tempfile().map_err(failed)?),
             count: 0,
-            is_made: false,
+            was_created: false,
         })
     }
 
@@ -88,10 +88,10 @@ impl RejectsTable {
         if self.count == 0 {
             return Ok(());
         }
-        if !self.is_made && session.describe(&self.table)?.is_none() {
+        if !self.was_created && session.describe(&self.table)?.is_none() {
             ledger::make_rejects(session, &self.table)?;
         }
-        self.is_made = true;
+        self.was_created = true;
         self.waiting.flush().map_err(failed)?;
         self.each(&mut |rows| Ok(ledger::write_rejects(session, &self.table, rows)?))?;
         Ok(())
@@ -114,7 +114,7 @@ impl RejectsTable {
     /// # Errors
     /// The database will not have them.
     pub fn write_undone(&mut self, session: &mut dyn Session) -> Result<(), Error> {
-        self.is_made = false;
+        self.was_created = false;
         self.write(session)
     }
 

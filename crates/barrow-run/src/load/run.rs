@@ -1,9 +1,9 @@
 //! One run: from the files that were selected to what came of them.
 
 use barrow_core::flow;
-use barrow_core::rejects::Keeper;
+use barrow_core::rejects::RejectWriter;
 use barrow_core::source::SourceFile;
-use barrow_core::tally::{FileTally, Tally};
+use barrow_core::tally::{FileCounts, RunCounts};
 use barrow_core::visible::visible;
 use barrow_core::words::{Every, Mode};
 use barrow_targets::ledger::{self, Outcome as Ended};
@@ -40,9 +40,9 @@ pub(crate) fn load(request: &LoadRequest<'_>, files: Vec<SourceFile>) -> Result<
     let loaded = run(request, session.as_mut(), selection);
     let mut loaded = loaded.map_err(|error| {
         error.naming_rights(|| {
-            let about = session.about(&request.job.tables()).ok()?;
+            let server_info = session.server_info(&request.job.tables()).ok()?;
             let dialect = request.url.dialect();
-            let lacks = barrow_targets::about::missing(&about, &request.job, dialect);
+            let lacks = barrow_targets::server_info::missing(&server_info, &request.job, dialect);
             (!lacks.is_empty()).then(|| lacks.join("; "))
         })
     })?;
@@ -70,21 +70,21 @@ impl Loaded {
 }
 
 fn done(files: &[Selected], skipped: &[Skipped], summary: &Summary) -> Vec<Done> {
-    let was_left = |name: &str| summary.left_whole.iter().any(|left| left.file == name);
+    let was_left = |name: &str| summary.rejected_files.iter().any(|left| left.file == name);
     let first = summary.tally.files.len().saturating_sub(files.len());
     let counted = files.iter().zip(&summary.tally.files[first..]);
-    let is_loaded = |(file, tally): &(&Selected, &FileTally)| {
+    let is_loaded = |(file, tally): &(&Selected, &FileCounts)| {
         file.source.is_repeatable() && summary.is_kept() && !was_left(&tally.name)
     };
     let loaded = counted.filter(is_loaded).map(|(file, tally)| Done {
         source: file.source.clone(),
-        outline: file.outline.clone(),
+        fingerprint: file.fingerprint.clone(),
         has_rejects: tally.rejected > 0,
     });
     let before = skipped.iter().filter_map(|skipped| {
         Some(Done {
             source: skipped.source.clone()?,
-            outline: None,
+            fingerprint: None,
             has_rejects: skipped.has_rejects,
         })
     });
@@ -151,7 +151,7 @@ pub(crate) fn run_by<'s>(
         table_key,
         skipped,
     } = selection;
-    let went_on = resumed.as_ref().map(|resumed| resumed.words.clone());
+    let resumed_from = resumed.as_ref().map(|resumed| resumed.words.clone());
     let mut job = request.job.clone();
     if resumed.is_some() && job.mode == Mode::Truncate {
         // What there is was loaded after the table was emptied.
@@ -187,13 +187,13 @@ pub(crate) fn run_by<'s>(
     let keep = plan.rejects.keep;
     let (tally, writer, start) = match resumed {
         None => (
-            Tally::default(),
-            Keeper::new(folder, keep),
+            RunCounts::default(),
+            RejectWriter::new(folder, keep),
             Start::default(),
         ),
         Some(resumed) => (
-            Tally::go_on(resumed.counted, resumed.first),
-            Keeper::go_on(folder, keep, &resumed.written)?,
+            RunCounts::go_on(resumed.counted, resumed.first),
+            RejectWriter::go_on(folder, keep, &resumed.written)?,
             Start {
                 from: resumed.from,
                 expected: resumed.expected,
@@ -221,7 +221,7 @@ pub(crate) fn run_by<'s>(
     }
     let done = done(&files, &skipped, &summary);
     summary.skipped = skipped;
-    summary.went_on = went_on;
+    summary.resumed_from = resumed_from;
     Ok(Loaded { summary, done })
 }
 
@@ -332,7 +332,7 @@ fn not_begun(
 ) -> Error {
     let rolled_back = session.roll_back();
     if let (Some(mut recorder), Ok(())) = (recorder, rolled_back) {
-        let tally = Tally::default();
+        let tally = RunCounts::default();
         let ended = recorder.write_ended(session, &tally, Ended::Failed, error.message(), None);
         if let Err(error) = ended {
             let text = format!("the ledger could not be told: {}", error.message());

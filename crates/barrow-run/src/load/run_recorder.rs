@@ -3,7 +3,7 @@
 use barrow_core::rejects::Written;
 use barrow_core::source::content::hash_of;
 use barrow_core::source::{Content, SourceFile};
-use barrow_core::tally::{FileTally, Tally};
+use barrow_core::tally::{FileCounts, RunCounts};
 use barrow_core::visible::visible_path;
 use barrow_core::words::{Mode, Word};
 use barrow_targets::ledger::{self, Counts, File, Outcome, Run};
@@ -201,8 +201,8 @@ impl RunRecorder {
                 name: name_of(&file.source),
                 table: self.run.table.clone(),
                 table_key: self.run.table_key.clone(),
-                bytes: file.outline.as_ref().map_or(0, |outline| outline.size),
-                sample: file.outline.as_ref().map(|outline| outline.sample.clone()),
+                bytes: file.fingerprint.as_ref().map_or(0, |fingerprint| fingerprint.size),
+                sample: file.fingerprint.as_ref().map(|fingerprint| fingerprint.sample.clone()),
                 outcome: Outcome::Going,
                 once: self.once,
                 ..File::default()
@@ -212,7 +212,7 @@ impl RunRecorder {
         entry.committed_to = end;
         if let Some(read) = content {
             let whole = whole(file, read);
-            if file.outline.as_ref().is_some_and(|o| o.size != whole.bytes) {
+            if file.fingerprint.as_ref().is_some_and(|o| o.size != whole.bytes) {
                 entry.sample = sample_now(file, &whole).or(entry.sample.take());
             }
             entry.bytes = whole.bytes;
@@ -230,7 +230,7 @@ impl RunRecorder {
     }
 
     /// Notes the counts.
-    pub fn count(&mut self, tally: &Tally) {
+    pub fn count(&mut self, tally: &RunCounts) {
         for (entry, counted) in self.files.iter_mut().zip(&tally.files) {
             entry.counts = counts(counted);
         }
@@ -260,7 +260,7 @@ impl RunRecorder {
     pub fn write_going(
         &mut self,
         session: &mut dyn Session,
-        tally: &Tally,
+        tally: &RunCounts,
         written: Written,
         folder: Option<String>,
     ) -> Result<(), Error> {
@@ -291,7 +291,7 @@ impl RunRecorder {
     pub fn write_kept(
         &mut self,
         session: &mut dyn Session,
-        tally: &Tally,
+        tally: &RunCounts,
         folder: Option<String>,
     ) -> Result<(), Error> {
         self.count(tally);
@@ -344,7 +344,7 @@ impl RunRecorder {
     pub fn write_loaded(
         &mut self,
         session: &mut dyn Session,
-        tally: &Tally,
+        tally: &RunCounts,
         folder: Option<String>,
         swaps: Vec<Swap>,
     ) -> Result<(), Error> {
@@ -395,7 +395,7 @@ impl RunRecorder {
     pub fn write_ended(
         &mut self,
         session: &mut dyn Session,
-        tally: &Tally,
+        tally: &RunCounts,
         outcome: Outcome,
         message: &str,
         folder: Option<String>,
@@ -448,8 +448,8 @@ impl RunRecorder {
 /// follow what it unpacks: then those are read as well, or the file would not be known
 /// again.
 fn whole(file: &Selected, read: Content) -> Content {
-    match &file.outline {
-        Some(outline) if read.bytes < outline.size => file.source.content().unwrap_or(read),
+    match &file.fingerprint {
+        Some(fingerprint) if read.bytes < fingerprint.size => file.source.content().unwrap_or(read),
         _ => read,
     }
 }
@@ -457,7 +457,7 @@ fn whole(file: &Selected, read: Content) -> Content {
 /// The sample of a file that was still written to when it was first looked at, if it has
 /// just what was read of it: or it would not be known again.
 fn sample_now(file: &Selected, read: &Content) -> Option<String> {
-    let now = file.source.outline().ok()??;
+    let now = file.source.fingerprint().ok()??;
     (now.size == read.bytes).then_some(now.sample)
 }
 
@@ -465,7 +465,7 @@ fn path(source: &SourceFile) -> String {
     visible_path(&source.identity())
 }
 
-fn counts(file: &FileTally) -> Counts {
+fn counts(file: &FileCounts) -> Counts {
     Counts {
         records: file.all_records(),
         loaded: file.loaded,

@@ -81,10 +81,10 @@ pub(crate) fn in_other_hands(
     // Of a session of its own, which lets go at once.
     let mut session = request.url.open(false)?;
     for (place, file) in selection.files.iter().enumerate() {
-        let Some(outline) = &file.outline else {
+        let Some(fingerprint) = &file.fingerprint else {
             continue;
         };
-        if !session.lock(lock_of(&selection.table_key, &outline.sample), false)? {
+        if !session.lock(lock_of(&selection.table_key, &fingerprint.sample), false)? {
             theirs.push(place);
         }
     }
@@ -111,7 +111,7 @@ pub(crate) fn select_if_free(
 ) -> Result<Claimed, Error> {
     let file = Selected::of(source)?;
     let table_key = ledger::table_key(session, &request.job)?;
-    let sample = file.outline.as_ref().map_or("", |outline| &outline.sample);
+    let sample = file.fingerprint.as_ref().map_or("", |fingerprint| &fingerprint.sample);
     if !session.lock(lock_of(&table_key, sample), wait)? {
         return Ok(Claimed::ByOthers);
     }
@@ -160,9 +160,9 @@ fn claim(
     table_key: &str,
     files: &[Selected],
 ) -> Result<(), Error> {
-    let samples = files.iter().filter_map(|file| file.outline.as_ref());
+    let samples = files.iter().filter_map(|file| file.fingerprint.as_ref());
     let locks: BTreeSet<i64> = samples
-        .map(|outline| lock_of(table_key, &outline.sample))
+        .map(|fingerprint| lock_of(table_key, &fingerprint.sample))
         .collect();
     let mut told = false;
     for lock in locks {

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use barrow_core::rejects::Written;
-use barrow_core::source::{Outline, SourceFile};
+use barrow_core::source::{Fingerprint, SourceFile};
 use barrow_core::tally::Counted;
 use barrow_core::visible::visible_path;
 use barrow_targets::ledger::Run;
@@ -30,7 +30,7 @@ pub(crate) struct Selected {
     /// The file.
     pub source: SourceFile,
     /// Its size and sample; none for what can be read only once.
-    pub outline: Option<Outline>,
+    pub fingerprint: Option<Fingerprint>,
     /// What people should know of it.
     pub note: Option<String>,
 }
@@ -41,12 +41,12 @@ impl Selected {
     /// # Errors
     /// It cannot be read.
     pub fn of(source: SourceFile) -> Result<Selected, Error> {
-        let outline = source
-            .outline()
+        let fingerprint = source
+            .fingerprint()
             .map_err(|e| Error::failed(format!("{}: {e}", source.name())))?;
         Ok(Selected {
             source,
-            outline,
+            fingerprint,
             note: None,
         })
     }

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use barrow_core::flow::{self, Batch, Batches};
-use barrow_core::plan::KindPlan;
+use barrow_core::plan::RecordTypePlan;
 use barrow_core::visible::visible_path;
 use barrow_core::words::{Every, Mode, Per, Tolerance};
 use barrow_targets::ledger::Outcome as Ended;
@@ -20,7 +20,7 @@ use crate::error::Error;
 use crate::observer::Watch;
 use crate::refusals;
 use crate::reject_manifest::{Manifest, Original};
-use crate::report::{LeftWhole, Outcome, Summary};
+use crate::report::{RejectedFile, Outcome, Summary};
 use crate::words::number;
 
 /// The end of the way of a load.
@@ -32,7 +32,7 @@ pub(crate) struct LoadSink<'l> {
 /// Everything of a sink but the load itself, which ends before the rest does.
 struct SinkState<'l> {
     files: Vec<Selected>,
-    kinds: &'l [KindPlan],
+    record_types: &'l [RecordTypePlan],
     account: RunAccount<'l>,
     recorder: Option<RunRecorder>,
     table: Option<RejectsTable>,
@@ -44,7 +44,7 @@ struct SinkState<'l> {
     /// The file that comes now, by its place in the flow.
     current: Option<usize>,
     /// Files that were taken back.
-    left_whole: Vec<LeftWhole>,
+    rejected_files: Vec<RejectedFile>,
     /// Rows since the last commit.
     since_commit: u64,
     /// Rows that stay whatever happens.
@@ -65,7 +65,7 @@ struct SinkState<'l> {
 /// What is done before the last commit: with the folder of the rejects, if there are any,
 /// and the files that were taken back.
 pub(crate) type BeforeCommit<'l> =
-    Box<dyn FnOnce(Option<&Path>, &[LeftWhole]) -> Result<(), Error> + 'l>;
+    Box<dyn FnOnce(Option<&Path>, &[RejectedFile]) -> Result<(), Error> + 'l>;
 
 /// What a load came to, and how many rows each table has now.
 pub(crate) struct Finished {
@@ -110,7 +110,7 @@ impl<'l> LoadSink<'l> {
         };
         let state = SinkState {
             files: files.to_vec(),
-            kinds: &plan.kinds,
+            record_types: &plan.record_types,
             together,
             recorder,
             table,
@@ -118,7 +118,7 @@ impl<'l> LoadSink<'l> {
             per: rejects.per,
             every,
             current: None,
-            left_whole: Vec::new(),
+            rejected_files: Vec::new(),
             since_commit: 0,
             // A run that goes on has rows in the table.
             committed: account.tally.loaded(),
@@ -235,7 +235,7 @@ impl<'l> SinkState<'l> {
         refusals: Vec<Refusal>,
     ) -> Result<(), Error> {
         let loaded = (batch.good() - refusals.len()) as u64;
-        let refused = refusals::refused(self.kinds, batch, refusals);
+        let refused = refusals::refused(self.record_types, batch, refusals);
         self.originals.note(batch, &refused);
         if self.originals.is_replayed(index) {
             let rejected = told(&batch.rejects) + told(&refused);
@@ -294,7 +294,7 @@ impl<'l> SinkState<'l> {
         if self.per == Per::Run || !(beyond || differs) {
             return Ok(());
         }
-        self.left_whole.push(LeftWhole {
+        self.rejected_files.push(RejectedFile {
             file: file.name.clone(),
             rejected: file.rejected,
             records: file.records,
@@ -397,7 +397,7 @@ impl<'l> SinkState<'l> {
                 rejects: self.account.rejects_folder(),
                 untold: self.account.rejects.as_ref().map_or(0, |r| r.untold()),
                 can_be_replayed: self.originals.is_complete() && self.committed == 0,
-                left_whole: self.left_whole,
+                rejected_files: self.rejected_files,
                 elapsed: self.account.elapsed(),
                 times: self.account.times,
                 tally: self.account.tally,
@@ -434,10 +434,10 @@ impl<'l> SinkState<'l> {
         }
         let rejects = self.account.rejects_folder();
         if let Some(work) = self.before_commit.take() {
-            work(rejects.as_deref(), &self.left_whole)?;
+            work(rejects.as_deref(), &self.rejected_files)?;
         }
         if let (Some(manifest), Some(folder)) = (self.manifest.take(), &rejects) {
-            manifest.leaving_out(&self.left_whole).write(folder)?;
+            manifest.leaving_out(&self.rejected_files).write(folder)?;
         }
         let folder = self.folder();
         let swaps = load.swaps();

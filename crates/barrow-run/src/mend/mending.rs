@@ -8,9 +8,9 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use barrow_core::reason::REASONS;
-use barrow_core::rejects::{Keeper, NOTE};
+use barrow_core::rejects::{RejectWriter, MANIFEST};
 use barrow_core::source::SourceFile;
-use barrow_core::tally::Tally;
+use barrow_core::tally::RunCounts;
 use barrow_targets::Session;
 use barrow_targets::ledger::{self, Outcome, Run, Wanted};
 use serde::{Deserialize, Serialize};
@@ -83,7 +83,7 @@ impl Mending<'_> {
     pub fn files_of(folder: &Path, manifest: &Manifest) -> Result<Vec<PathBuf>, Error> {
         let is_ours = |path: &Path| {
             let name = path.file_name().unwrap_or_default().to_string_lossy();
-            name == NOTE
+            name == MANIFEST
                 || name == REASONS
                 || manifest.left_out_whole.iter().any(|left| *left == name)
         };
@@ -206,9 +206,9 @@ impl Mending<'_> {
         }
         load.keep_so_far()?;
         let keep = self.request.spec.plan.rejects.keep;
-        let writer = Keeper::new(pending.to_path_buf(), keep);
+        let writer = RejectWriter::new(pending.to_path_buf(), keep);
         let sources = files.iter().map(|file| file.source.clone()).collect();
-        let account = RunAccount::open(sources, Tally::default(), Some(writer), self.request.watch);
+        let account = RunAccount::open(sources, RunCounts::default(), Some(writer), self.request.watch);
         let sink = LoadSink::new(self.request, load, files, &self.run.run, account, recorder)?;
         let sink = sink.tolerating_all();
         let mut sink = match rehearsal {

@@ -7,7 +7,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use barrow_core::rejects::NOTE;
+use barrow_core::rejects::MANIFEST;
 use barrow_core::visible::{visible, visible_path};
 use barrow_core::words::{Every, Mode, Per, WhenChanged, WhenEmpty};
 use barrow_targets::Job;
@@ -182,7 +182,7 @@ fn mend(
 /// The folder of the run's rejects.
 fn folder(run: &str, rejects: &Path) -> Result<PathBuf, Error> {
     let given = Path::new(run);
-    if given.join(NOTE).is_file() {
+    if given.join(MANIFEST).is_file() {
         return Ok(given.to_path_buf());
     }
     let is_plain = !run.is_empty() && run.chars().all(|c| c.is_ascii_alphanumeric());
@@ -191,7 +191,7 @@ fn folder(run: &str, rejects: &Path) -> Result<PathBuf, Error> {
             .filter_map(|entry| Some(entry.ok()?.path()))
             .filter(|path| {
                 let name = path.file_name().unwrap_or_default().to_string_lossy();
-                name.starts_with(run) && path.join(NOTE).is_file()
+                name.starts_with(run) && path.join(MANIFEST).is_file()
             })
             .collect(),
         _ => Vec::new(),

@@ -25,20 +25,20 @@ fn records_document(view: &Records) -> serde_json::Value {
     let columns = |kind: &RecordTypeColumns| kind.columns.iter().map(column).collect::<Vec<_>>();
     let kind =
         |kind: &RecordTypeColumns| json!({ "record_type": kind.name, "columns": columns(kind) });
-    let kinds: Vec<_> = view.kinds.iter().map(kind).collect();
-    let entry = |entry| entry_document(entry, &view.kinds);
+    let record_types: Vec<_> = view.record_types.iter().map(kind).collect();
+    let entry = |entry| entry_document(entry, &view.record_types);
     let records: Vec<_> = view.entries.iter().map(entry).collect();
-    json!({ "format": FORMAT, "kind": "records", "record_types": kinds, "records": records, "notes": view.notes })
+    json!({ "format": FORMAT, "kind": "records", "record_types": record_types, "records": records, "notes": view.notes })
 }
 
-fn entry_document(entry: &Entry, kinds: &[RecordTypeColumns]) -> serde_json::Value {
+fn entry_document(entry: &Entry, record_types: &[RecordTypeColumns]) -> serde_json::Value {
     let reasons = |reject: &Reject| {
         let reason = |r: &barrow_core::reason::Reason| json!({ "code": r.code.word(), "column": r.column, "value": r.value, "says": r.says });
         reject.reasons.iter().map(reason).collect::<Vec<_>>()
     };
     json!({
         "file": entry.file, "record": entry.record, "line": entry.line,
-        "record_type": entry.values.as_ref().ok().and(kinds[entry.kind].name.as_deref()),
+        "record_type": entry.values.as_ref().ok().and(record_types[entry.kind].name.as_deref()),
         "values": entry.values.as_ref().ok(), "rejected": entry.values.as_ref().err().map(reasons),
     })
 }

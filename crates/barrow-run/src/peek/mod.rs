@@ -63,7 +63,7 @@ pub struct RecordTypeColumns {
 /// Records of one or several files.
 pub struct Records {
     /// Their record types.
-    pub kinds: Vec<RecordTypeColumns>,
+    pub record_types: Vec<RecordTypeColumns>,
     /// The records, in order.
     pub entries: Vec<Entry>,
     /// What people should know.
@@ -119,12 +119,12 @@ impl Peek {
     }
 
     fn head(&self, plan: &Plan, files: Vec<SourceFile>) -> Result<Records, Error> {
-        let kinds = plan.kinds.iter().map(|kind| RecordTypeColumns {
+        let record_types = plan.record_types.iter().map(|kind| RecordTypeColumns {
             name: kind.name.clone(),
             columns: kind.loaded().map(|c| (c.name.clone(), c.ty)).collect(),
         });
         let mut sink = Head {
-            kinds: kinds.collect(),
+            record_types: record_types.collect(),
             left_out: LeftOut::default(),
             from: self.from,
             left: self.count,
@@ -142,7 +142,7 @@ impl Peek {
         }
         sink.say_what_is_left_out();
         Ok(Records {
-            kinds: sink.kinds,
+            record_types: sink.record_types,
             entries: sink.entries,
             notes: sink.notes,
         })
@@ -219,7 +219,7 @@ struct Enough;
 
 /// Gathers records until there are enough.
 struct Head {
-    kinds: Vec<RecordTypeColumns>,
+    record_types: Vec<RecordTypeColumns>,
     /// Records that are not shown since the spec leaves them out.
     left_out: LeftOut,
     from: u64,
@@ -312,7 +312,7 @@ impl Head {
             record: block.record_number(mark),
             line: block.first_line + u64::from(block.marks[mark].line),
             kind,
-            values: Ok(self.kinds[kind]
+            values: Ok(self.record_types[kind]
                 .columns
                 .iter()
                 .enumerate()

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use barrow_core::problem::Problem;
 use barrow_core::records::block::LeftOut;
-use barrow_core::tally::Tally;
+use barrow_core::tally::RunCounts;
 use barrow_core::visible::visible_path;
 use barrow_targets::secret;
 use serde::{Serialize, Serializer};
@@ -154,8 +154,8 @@ fn document(s: &Summary) -> Value {
             "open_rejects": f.open.map_or(0, |(open, _)| open),
             "spec_has_changed": f.open.is_some_and(|(_, changed)| changed),
         })).collect::<Vec<_>>(),
-        "went_on": s.went_on, "made": s.made, "remarks": s.remarks, "reasons_not_written": s.untold,
-        "rejected_files": s.left_whole.iter().map(|f| json!({
+        "went_on": s.resumed_from, "made": s.made, "remarks": s.remarks, "reasons_not_written": s.untold,
+        "rejected_files": s.rejected_files.iter().map(|f| json!({
             "file": f.file, "rejected": f.rejected, "records": f.records, "totals_differ": f.differs,
         })).collect::<Vec<_>>(),
         "after_load": s.disposed.iter().map(|d| json!({
@@ -170,13 +170,13 @@ fn document(s: &Summary) -> Value {
 }
 
 /// As JSON, in the report and in the ledger: each kind of reason, the most frequent first, with its first place.
-pub fn grouped(tally: &Tally) -> Value {
-    let kinds = tally.kinds();
-    let kinds = kinds.iter().map(|kind| {
+pub fn grouped(tally: &RunCounts) -> Value {
+    let reason_kinds = tally.reason_kinds();
+    let reason_kinds = reason_kinds.iter().map(|kind| {
         json!({
             "code": kind.code.word(), "column": kind.column, "says": kind.says, "count": kind.count,
             "first": { "file": kind.file, "line": kind.line, "value": kind.value },
         })
     });
-    Value::Array(kinds.collect())
+    Value::Array(reason_kinds.collect())
 }

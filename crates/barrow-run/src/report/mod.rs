@@ -5,9 +5,9 @@ mod document;
 use std::path::PathBuf;
 use std::time::Duration;
 
-use barrow_core::keys::Twice;
+use barrow_core::keys::Duplicate;
 use barrow_core::source::SourceFile;
-use barrow_core::tally::Tally;
+use barrow_core::tally::RunCounts;
 use barrow_core::visible::visible_path;
 use barrow_core::words::Tolerance;
 use barrow_targets::Merged;
@@ -37,7 +37,7 @@ pub struct Summary {
     /// How many rejects there may be.
     pub tolerance: Tolerance,
     /// What was counted.
-    pub tally: Tally,
+    pub tally: RunCounts,
     /// What became of the loaded rows, where they are merged.
     pub merged: Option<Merged>,
     /// The folder of the rejects, where there are any.
@@ -59,9 +59,9 @@ pub struct Summary {
     /// What else people should know.
     pub remarks: Vec<String>,
     /// That an interrupted run went on, and where.
-    pub went_on: Option<String>,
+    pub resumed_from: Option<String>,
     /// Files that were taken back, for they are beyond their tolerance.
-    pub left_whole: Vec<LeftWhole>,
+    pub rejected_files: Vec<RejectedFile>,
     /// What was done with the files afterwards.
     pub disposed: Vec<Disposed>,
     /// What became of the rejects of an earlier run.
@@ -91,7 +91,7 @@ pub struct Skipped {
 
 /// A file that was taken back whole.
 #[derive(Debug, Clone)]
-pub struct LeftWhole {
+pub struct RejectedFile {
     /// The file's name for people.
     pub file: String,
     /// How many of its records are rejected.
@@ -141,7 +141,7 @@ impl TwiceSeen {
     }
 
     /// Counts one more.
-    pub fn note(&mut self, found: &Twice) {
+    pub fn note(&mut self, found: &Duplicate) {
         if self.count == 0 || found.again.line < self.first.0 {
             self.first = (found.again.line, found.first.line);
         }

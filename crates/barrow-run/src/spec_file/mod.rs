@@ -13,7 +13,7 @@ use barrow_core::spec::Known;
 use barrow_core::values::ColumnReader;
 use barrow_core::visible::visible_path;
 use barrow_core::words::{Every, Mode, Tolerance};
-use barrow_targets::{Column, Job, Part, Url};
+use barrow_targets::{Column, Job, RecordTable, Url};
 
 use crate::error::Error;
 
@@ -168,8 +168,8 @@ impl Spec {
     pub fn job(&self) -> Result<Job, Error> {
         let table = self.overrides.table.as_deref();
         let target = &self.plan.target;
-        let kinds = self.plan.kinds.iter().enumerate();
-        let loaded = kinds.filter(|(_, kind)| kind.load);
+        let record_types = self.plan.record_types.iter().enumerate();
+        let loaded = record_types.filter(|(_, kind)| kind.load);
         let parts = loaded.map(|(number, kind)| {
             let own = kind.table.as_deref();
             let Some(table) = own.or(table).or(target.table.as_deref()) else {
@@ -189,7 +189,7 @@ impl Spec {
                     .unwrap_or_default(),
             });
             let name = |place: &usize| kind.columns[*place].name.clone();
-            Ok(Part {
+            Ok(RecordTable {
                 number,
                 table: table.to_string(),
                 columns: columns.collect(),
@@ -230,7 +230,7 @@ pub(crate) fn flow_options(threads: Option<usize>, run: &str) -> flow::Options {
     let usual = flow::Options::default();
     flow::Options {
         threads: threads.unwrap_or(usual.threads),
-        facts: flow::Facts {
+        facts: flow::RunContext {
             run: run.to_string(),
             ..usual.facts
         },

@@ -10,14 +10,14 @@ use super::send::Loader;
 use super::types::Wire;
 use crate::error::Error;
 use crate::merge::Statements;
-use crate::part::Part;
+use crate::part::RecordTable;
 use crate::servers::load::{ServerSession, cannot_send};
 use crate::servers::send::named;
 use crate::session::Swap;
 
 /// What sends a part's rows.
 pub fn loader(
-    part: &Part,
+    part: &RecordTable,
     found: &Described,
     destination: &str,
     merge: Option<Statements>,
@@ -62,7 +62,7 @@ pub fn loader(
 /// Makes the table where rows are staged before they are merged.
 pub fn make_stage(
     session: &mut MariaDb,
-    part: &Part,
+    part: &RecordTable,
     stage: &str,
     table: &str,
 ) -> Result<(), Error> {
@@ -82,7 +82,7 @@ pub fn make_stage(
 ///
 /// # Errors
 /// One cannot be.
-pub fn fields(part: &Part, found: &Described) -> Result<Vec<Field>, Error> {
+pub fn fields(part: &RecordTable, found: &Described) -> Result<Vec<Field>, Error> {
     let fields = part.columns.iter().map(|column| {
         let declared = found.declared(&column.name);
         let wire = declared.and_then(|declared| Some((declared, declared.wire(column.ty)?)));

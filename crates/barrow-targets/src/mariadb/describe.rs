@@ -9,7 +9,7 @@ use super::DIALECT;
 use super::errors::explained;
 use super::types::Declared;
 use crate::error::Error;
-use crate::part::{Column, Part};
+use crate::part::{Column, RecordTable};
 use crate::servers::load::ServerTable;
 use crate::table::{Table, TableColumn};
 
@@ -163,7 +163,7 @@ fn words(declared: &str) -> Vec<String> {
 
 impl Described {
     /// A table as a load would make it for a part.
-    pub fn as_made(part: &Part) -> Described {
+    pub fn as_made(part: &RecordTable) -> Described {
         let declared = |column: &Column| Declared::made(column.ty, column.required);
         Described {
             table: Table::as_made(part, DIALECT),
@@ -196,7 +196,7 @@ impl ServerTable for Described {
         }
     }
 
-    fn can_be_loaded(&self, _: Mode, part: &Part) -> Result<(), Error> {
+    fn can_be_loaded(&self, _: Mode, part: &RecordTable) -> Result<(), Error> {
         match &self.cannot_undo {
             None => Ok(()),
             Some(engine) => Err(Error::spec(format!(

@@ -1,6 +1,6 @@
 //! Rows out of MariaDB: one after the other, as the server sends their text.
 
-use barrow_core::export::{Loose, Typing};
+use barrow_core::export::{RawValue, RowTyper};
 use barrow_core::types::Type;
 use mysql::Conn;
 use mysql::consts::ColumnType;
@@ -196,7 +196,7 @@ fn counted(bytes: &[u8], out: &mut Vec<u8>) {
 }
 
 fn decoder(types: &[Type]) -> Decoder {
-    let typing = Typing::new(types);
+    let typing = RowTyper::new(types);
     let types = types.to_vec();
     Box::new(move |raw, cells| {
         typing.begin(cells);
@@ -204,7 +204,7 @@ fn decoder(types: &[Type]) -> Decoder {
         for _ in 0..raw.ends.len() {
             for (column, ty) in types.iter().enumerate() {
                 let value = match length(&mut bytes) {
-                    NULL => Loose::Null,
+                    NULL => RawValue::Null,
                     count => loose(take(&mut bytes, count as usize), *ty),
                 };
                 typing.put(cells, column, value);
@@ -213,10 +213,10 @@ fn decoder(types: &[Type]) -> Decoder {
     })
 }
 
-fn loose(value: &[u8], ty: Type) -> Loose<'_> {
+fn loose(value: &[u8], ty: Type) -> RawValue<'_> {
     match std::str::from_utf8(value) {
-        Ok(text) if ty != Type::Bytes => Loose::Text(text),
-        _ => Loose::Bytes(value),
+        Ok(text) if ty != Type::Bytes => RawValue::Text(text),
+        _ => RawValue::Bytes(value),
     }
 }
 

@@ -6,11 +6,11 @@ use mysql::prelude::Queryable;
 use super::DIALECT;
 use super::describe::describe;
 use super::errors::explained;
-use crate::about::{About, Rights};
+use crate::server_info::{ServerInfo, Privileges};
 use crate::error::Error;
 
 /// What the server says of itself and of `tables`.
-pub fn about(conn: &mut Conn, tables: &[&str]) -> Result<About, Error> {
+pub fn server_info(conn: &mut Conn, tables: &[&str]) -> Result<ServerInfo, Error> {
     let asking = |e: mysql::Error| explained(&e, "asking the server about itself");
     let found: Option<(String, String, bool)> = conn
         .query_first("SELECT VERSION(), CURRENT_USER(), @@local_infile")
@@ -19,7 +19,7 @@ pub fn about(conn: &mut Conn, tables: &[&str]) -> Result<About, Error> {
     let cipher: Option<(String, String)> = conn
         .query_first("SHOW SESSION STATUS LIKE 'Ssl_cipher'")
         .map_err(asking)?;
-    let mut about = About {
+    let mut server_info = ServerInfo {
         server: match version.contains("MariaDB") {
             true => format!("MariaDB {}", version.split('-').next().unwrap_or(&version)),
             false => format!("MySQL {version}"),
@@ -29,22 +29,22 @@ pub fn about(conn: &mut Conn, tables: &[&str]) -> Result<About, Error> {
             "the server takes no local data, by which rows are sent: SET GLOBAL local_infile = 1".into()
         }),
         user: Some(user.clone()),
-        ..About::default()
+        ..ServerInfo::default()
     };
     for table in tables {
-        about.tables.push(rights(conn, table)?);
+        server_info.tables.push(rights(conn, table)?);
     }
-    Ok(about)
+    Ok(server_info)
 }
 
 /// What we may do with a table, by whatever was granted to the user or to its roles.
-fn rights(conn: &mut Conn, table: &str) -> Result<Rights, Error> {
+fn rights(conn: &mut Conn, table: &str) -> Result<Privileges, Error> {
     let found = describe(conn, table)?;
     let quoted = DIALECT.table(table);
-    let mut rights = Rights {
+    let mut rights = Privileges {
         table: table.to_string(),
         create: may(conn, &format!("CREATE TABLE {quoted} (x INT)"))?,
-        ..Rights::default()
+        ..Privileges::default()
     };
     if let Some(found) = found {
         rights.is_there = true;

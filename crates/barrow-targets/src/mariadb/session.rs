@@ -12,7 +12,7 @@ use super::describe::{Described, describe};
 use super::errors::explained;
 use super::send::Loader;
 use super::{asking, begin, query_rows, rights, send};
-use crate::about::About;
+use crate::server_info::ServerInfo;
 use crate::asking::Value;
 use crate::dialect::Dialect;
 use crate::encoded::Encoder;
@@ -21,7 +21,7 @@ use crate::fit;
 use crate::foresight::Foresight;
 use crate::job::Job;
 use crate::merge::Statements;
-use crate::part::Part;
+use crate::part::RecordTable;
 use crate::query::Query;
 use crate::servers::load::{self, Made, ServerSession};
 use crate::servers::loaded_table::LoadedTable;
@@ -72,8 +72,8 @@ impl Session for MariaDb {
         Ok(describe(&mut self.conn, table)?.map(|found| found.table))
     }
 
-    fn about(&mut self, tables: &[&str]) -> Result<About, Error> {
-        rights::about(&mut self.conn, tables)
+    fn server_info(&mut self, tables: &[&str]) -> Result<ServerInfo, Error> {
+        rights::server_info(&mut self.conn, tables)
     }
 
     fn full_name(&mut self, table: &str) -> Result<String, Error> {
@@ -121,7 +121,7 @@ impl Session for MariaDb {
         self.run(&sql, "connecting")
     }
 
-    fn fits(&mut self, mode: Mode, part: &Part, table: &Table) -> Result<(), Error> {
+    fn fits(&mut self, mode: Mode, part: &RecordTable, table: &Table) -> Result<(), Error> {
         match describe(&mut self.conn, &part.table)? {
             Some(found) => load::fits(DIALECT, mode, part, &found),
             None => fit::check(part, table),
@@ -181,17 +181,17 @@ impl ServerSession for MariaDb {
         describe(&mut self.conn, table)
     }
 
-    fn as_made(&mut self, _: &Job, part: &Part) -> Result<Described, Error> {
+    fn as_made(&mut self, _: &Job, part: &RecordTable) -> Result<Described, Error> {
         Ok(Described::as_made(part))
     }
 
-    fn make_stage(&mut self, part: &Part, stage: &str, table: &str) -> Result<(), Error> {
+    fn make_stage(&mut self, part: &RecordTable, stage: &str, table: &str) -> Result<(), Error> {
         begin::make_stage(self, part, stage, table)
     }
 
     fn kind(
         &mut self,
-        part: &Part,
+        part: &RecordTable,
         found: &Described,
         destination: &str,
         merge: Option<Statements>,
@@ -199,7 +199,7 @@ impl ServerSession for MariaDb {
         begin::loader(part, found, destination, merge)
     }
 
-    fn encoder_of(part: &Part, found: &Described) -> Result<Encoder, Error> {
+    fn encoder_of(part: &RecordTable, found: &Described) -> Result<Encoder, Error> {
         let (fields, number) = (begin::fields(part, found)?, part.number);
         Ok(Box::new(move |batch| send::encode(batch, number, &fields)))
     }

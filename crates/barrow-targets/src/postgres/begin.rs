@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::DIALECT;
-use super::conflict_probe::Suspects;
+use super::conflict_probe::Candidates;
 use super::connect::Postgres;
 use super::describe::Described;
 use super::encode::Field;
@@ -11,7 +11,7 @@ use super::errors::explained;
 use super::send::Copier;
 use crate::error::Error;
 use crate::merge::Statements;
-use crate::part::Part;
+use crate::part::RecordTable;
 use crate::servers::load::{ServerSession, cannot_send};
 use crate::servers::send::named;
 use crate::session::Swap;
@@ -38,7 +38,7 @@ pub fn lock_table(session: &mut Postgres, name: &str, alone: bool) -> Result<(),
 /// What sends a part's rows.
 pub fn copier(
     session: &mut Postgres,
-    part: &Part,
+    part: &RecordTable,
     found: &Described,
     destination: &str,
     merge: Option<Statements>,
@@ -54,7 +54,7 @@ pub fn copier(
     );
     let fields = fields(part, found)?;
     Ok(Copier {
-        suspects: Suspects::new(destination, &names, &fields),
+        suspects: Candidates::new(destination, &names, &fields),
         copy: session
             .client
             .prepare(&copy)
@@ -73,7 +73,7 @@ fn quoted(names: &[String]) -> Vec<String> {
 /// batch, or for each row where it believes the table is empty.
 pub fn make_stage(
     session: &mut Postgres,
-    part: &Part,
+    part: &RecordTable,
     stage: &str,
     table: &str,
 ) -> Result<(), Error> {
@@ -94,7 +94,7 @@ pub fn make_stage(
 ///
 /// # Errors
 /// One cannot be.
-pub fn fields(part: &Part, found: &Described) -> Result<Arc<[Field]>, Error> {
+pub fn fields(part: &RecordTable, found: &Described) -> Result<Arc<[Field]>, Error> {
     let fields = part.columns.iter().map(|column| {
         let wire = found.declared(&column.name).and_then(|d| d.wire(column.ty));
         wire.map(|wire| Field::new(column.ty, wire))

@@ -20,7 +20,7 @@ use crate::error::Error;
 
 /// The reasons that a table refused rows for, as far as it can be asked for more of them.
 #[derive(Default)]
-pub struct Suspects {
+pub struct Candidates {
     to: Destination,
     reasons: Vec<Reason>,
 }
@@ -108,12 +108,12 @@ const BEGIN: &str = "SAVEPOINT barrow_ask; \
 /// And takes back a failure.
 const END: &str = "ROLLBACK TO barrow_ask; RELEASE barrow_ask";
 
-impl Suspects {
+impl Candidates {
     /// For rows of these columns, which go into a table.
-    pub fn new(table: &str, names: &[String], fields: &[Field]) -> Suspects {
+    pub fn new(table: &str, names: &[String], fields: &[Field]) -> Candidates {
         let columns = names.iter().zip(fields);
         let columns = columns.map(|(name, field)| (name.clone(), field.is_whole()));
-        Suspects {
+        Candidates {
             to: Destination {
                 table: table.to_string(),
                 columns: columns.collect(),

@@ -4,7 +4,7 @@ use std::io::{self, Write};
 
 use postgres::{Client, CopyInWriter, Statement};
 
-use super::conflict_probe::Suspects;
+use super::conflict_probe::Candidates;
 use super::errors::{explained, refused};
 use crate::encoded::lines::Bytes;
 use crate::encoded::rows;
@@ -34,7 +34,7 @@ pub struct Copier {
     /// What came of the first rows, where they were sent already as they came.
     pub copied: Option<Copied>,
     /// Which rows are likely to be refused.
-    pub suspects: Suspects,
+    pub suspects: Candidates,
 }
 
 /// Why rows were refused.

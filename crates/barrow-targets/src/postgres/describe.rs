@@ -8,7 +8,7 @@ use super::DIALECT;
 use super::errors::explained;
 use super::types::Declared;
 use crate::error::Error;
-use crate::part::{Column, Part};
+use crate::part::{Column, RecordTable};
 use crate::servers::load::ServerTable;
 use crate::table::{Table, TableColumn};
 
@@ -154,7 +154,7 @@ impl ServerTable for Described {
         by_text.map(|(column, _)| column.name.clone()).collect()
     }
 
-    fn can_be_loaded(&self, mode: Mode, part: &Part) -> Result<(), Error> {
+    fn can_be_loaded(&self, mode: Mode, part: &RecordTable) -> Result<(), Error> {
         let is_key = |name: &str| part.key.iter().any(|key| key.eq_ignore_ascii_case(name));
         let mut others = part.columns.iter().filter(|c| !is_key(&c.name));
         match others.find(|c| self.is_always_numbered(&c.name)) {

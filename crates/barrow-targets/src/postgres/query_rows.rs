@@ -2,7 +2,7 @@
 
 use std::io::BufRead;
 
-use barrow_core::export::{Loose, Typing};
+use barrow_core::export::{RawValue, RowTyper};
 use barrow_core::types::Type;
 use barrow_core::values::{Cell, Day};
 use postgres::Client;
@@ -212,7 +212,7 @@ fn read_failed(error: std::io::Error) -> Error {
 }
 
 fn decoder(types: &[Type], oids: Vec<Oid>) -> Decoder {
-    let typing = Typing::new(types);
+    let typing = RowTyper::new(types);
     Box::new(move |raw, cells| {
         typing.begin(cells);
         let mut bytes = raw.bytes.as_slice();
@@ -224,7 +224,7 @@ fn decoder(types: &[Type], oids: Vec<Oid>) -> Decoder {
                     .map_or(-1, i32::from_be_bytes);
                 let value = match usize::try_from(length) {
                     Ok(length) => loose(take(&mut bytes, length), oid),
-                    Err(_) => Loose::Null,
+                    Err(_) => RawValue::Null,
                 };
                 typing.put(cells, column, value);
             }
@@ -232,19 +232,19 @@ fn decoder(types: &[Type], oids: Vec<Oid>) -> Decoder {
     })
 }
 
-fn loose<'b>(bytes: &'b [u8], oid: &Oid) -> Loose<'b> {
+fn loose<'b>(bytes: &'b [u8], oid: &Oid) -> RawValue<'b> {
     let typed = |cell: Option<Cell>, ty: Type| match cell {
-        Some(cell) => Loose::Typed(cell, ty),
-        None => Loose::Lost("beyond the years 0001 to 9999, or infinite"),
+        Some(cell) => RawValue::Typed(cell, ty),
+        None => RawValue::Lost("beyond the years 0001 to 9999, or infinite"),
     };
     let eight = || bytes.try_into().map_or(0, i64::from_be_bytes);
     match *oid {
-        Oid::BOOL => Loose::Typed(Cell::Bool(bytes == [1]), Type::Boolean),
-        Oid::INT2 => Loose::Int(bytes.try_into().map_or(0, i16::from_be_bytes).into()),
-        Oid::INT4 => Loose::Int(bytes.try_into().map_or(0, i32::from_be_bytes).into()),
-        Oid::INT8 => Loose::Int(eight()),
-        Oid::FLOAT4 => Loose::Float(bytes.try_into().map_or(0.0, f32::from_be_bytes).into()),
-        Oid::FLOAT8 => Loose::Float(f64::from_bits(eight() as u64)),
+        Oid::BOOL => RawValue::Typed(Cell::Bool(bytes == [1]), Type::Boolean),
+        Oid::INT2 => RawValue::Int(bytes.try_into().map_or(0, i16::from_be_bytes).into()),
+        Oid::INT4 => RawValue::Int(bytes.try_into().map_or(0, i32::from_be_bytes).into()),
+        Oid::INT8 => RawValue::Int(eight()),
+        Oid::FLOAT4 => RawValue::Float(bytes.try_into().map_or(0.0, f32::from_be_bytes).into()),
+        Oid::FLOAT8 => RawValue::Float(f64::from_bits(eight() as u64)),
         Oid::NUMERIC => numeric(bytes),
         Oid::DATE => {
             let days = bytes.try_into().map_or(i32::MAX, i32::from_be_bytes);
@@ -252,15 +252,15 @@ fn loose<'b>(bytes: &'b [u8], oid: &Oid) -> Loose<'b> {
             typed(day.map(Cell::Date), Type::Date)
         }
         // The server has a moment more than a clock has.
-        Oid::TIME if eight() >= DAY => Loose::Lost("24:00:00, which no clock shows"),
-        Oid::TIME => Loose::Typed(Cell::Time(eight().max(0) as u64 * 1000), Type::Time),
+        Oid::TIME if eight() >= DAY => RawValue::Lost("24:00:00, which no clock shows"),
+        Oid::TIME => RawValue::Typed(Cell::Time(eight().max(0) as u64 * 1000), Type::Time),
         Oid::TIMESTAMP => typed(timestamp(eight()), Type::Timestamp),
         Oid::TIMESTAMPTZ => typed(timestamp(eight()), Type::TimestampTz),
-        Oid::BYTEA => Loose::Bytes(bytes),
-        Oid::UUID => bytes.try_into().map_or(Loose::Bytes(bytes), Loose::Uuid),
+        Oid::BYTEA => RawValue::Bytes(bytes),
+        Oid::UUID => bytes.try_into().map_or(RawValue::Bytes(bytes), RawValue::Uuid),
         _ => match std::str::from_utf8(bytes) {
-            Ok(text) => Loose::Text(text),
-            Err(_) => Loose::Bytes(bytes),
+            Ok(text) => RawValue::Text(text),
+            Err(_) => RawValue::Bytes(bytes),
         },
     }
 }
@@ -273,18 +273,18 @@ fn timestamp(micros: i64) -> Option<Cell> {
 
 /// A numeric: how many groups of four digits, the power of 10,000 of the first, the sign,
 /// the scale that is shown, and the groups, 16 bits each (numeric_send, numeric.c).
-fn numeric(bytes: &[u8]) -> Loose<'static> {
-    let beyond = Loose::Lost("a number beyond 38 digits");
+fn numeric(bytes: &[u8]) -> RawValue<'static> {
+    let beyond = RawValue::Lost("a number beyond 38 digits");
     let Some((head, groups)) = bytes.split_first_chunk::<8>() else {
         return beyond;
     };
     let part = |at: usize| i16::from_be_bytes([head[at], head[at + 1]]);
     let (count, weight, sign, scale) = (part(0), part(2), part(4), part(6));
     if sign as u16 == 0xC000 {
-        return Loose::Lost("not a number (NaN)");
+        return RawValue::Lost("not a number (NaN)");
     }
     if !matches!(sign as u16, 0 | 0x4000) {
-        return Loose::Lost("an infinite number");
+        return RawValue::Lost("an infinite number");
     }
     let scale = u32::from(scale as u16);
     // The last group stands for so many powers of ten. It may end in zeros beyond the scale,
@@ -319,8 +319,8 @@ fn numeric(bytes: &[u8]) -> Loose<'static> {
         Some(n) => {
             let n = if sign as u16 == 0x4000 { -n } else { n };
             match i64::try_from(n) {
-                Ok(n) => Loose::Decimal(n, scale),
-                Err(_) => Loose::LongDecimal(n.to_le_bytes(), scale),
+                Ok(n) => RawValue::Decimal(n, scale),
+                Err(_) => RawValue::LongDecimal(n.to_le_bytes(), scale),
             }
         }
         None => beyond,
@@ -334,11 +334,11 @@ mod tests {
     fn read(parts: &[i16]) -> String {
         let bytes: Vec<u8> = parts.iter().flat_map(|p| p.to_be_bytes()).collect();
         match numeric(&bytes) {
-            Loose::Decimal(n, scale) => barrow_core::values::decimal(n.into(), scale as usize),
-            Loose::LongDecimal(n, scale) => {
+            RawValue::Decimal(n, scale) => barrow_core::values::decimal(n.into(), scale as usize),
+            RawValue::LongDecimal(n, scale) => {
                 barrow_core::values::decimal(i128::from_le_bytes(n), scale as usize)
             }
-            Loose::Lost(why) => why.into(),
+            RawValue::Lost(why) => why.into(),
             other => format!("{other:?}"),
         }
     }

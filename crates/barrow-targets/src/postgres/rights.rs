@@ -4,7 +4,7 @@ use postgres::Client;
 
 use super::DIALECT;
 use super::errors::explained;
-use crate::about::{About, Rights};
+use crate::server_info::{ServerInfo, Privileges};
 use crate::error::Error;
 
 const RIGHTS: &str = "
@@ -20,7 +20,7 @@ SELECT t.oid IS NOT NULL,
     ON n.oid = COALESCE(c.relnamespace, to_regnamespace(COALESCE($2, quote_ident(current_schema()))))";
 
 /// What the server says of itself and of `tables`.
-pub fn about(client: &mut Client, tables: &[&str]) -> Result<About, Error> {
+pub fn server_info(client: &mut Client, tables: &[&str]) -> Result<ServerInfo, Error> {
     let asking = |e: postgres::Error| explained(&e, "asking the server about itself");
     let row = client
         .query_one(
@@ -29,11 +29,11 @@ pub fn about(client: &mut Client, tables: &[&str]) -> Result<About, Error> {
             &[],
         )
         .map_err(asking)?;
-    let mut about = About {
+    let mut server_info = ServerInfo {
         server: format!("PostgreSQL {}", row.get::<_, String>(0)),
         user: Some(row.get(1)),
         encrypted: row.get(2),
-        ..About::default()
+        ..ServerInfo::default()
     };
     for name in tables {
         let quoted = DIALECT.table(name);
@@ -43,7 +43,7 @@ pub fn about(client: &mut Client, tables: &[&str]) -> Result<About, Error> {
         let row = client
             .query_one(RIGHTS, &[&quoted, &schema])
             .map_err(asking)?;
-        about.tables.push(Rights {
+        server_info.tables.push(Privileges {
             table: (*name).to_string(),
             is_there: row.get(0),
             select: row.get(1),
@@ -53,5 +53,5 @@ pub fn about(client: &mut Client, tables: &[&str]) -> Result<About, Error> {
             create: row.get(5),
         });
     }
-    Ok(about)
+    Ok(server_info)
 }

@@ -11,7 +11,7 @@ use super::describe::{Described, describe};
 use super::errors::explained;
 use super::send::Copier;
 use super::{asking, begin, connect, query_rows, rights, send};
-use crate::about::About;
+use crate::server_info::ServerInfo;
 use crate::asking::Value;
 use crate::dialect::Dialect;
 use crate::encoded::{EncodedBatch, Encoder};
@@ -20,7 +20,7 @@ use crate::fit;
 use crate::foresight::Foresight;
 use crate::job::Job;
 use crate::merge::Statements;
-use crate::part::Part;
+use crate::part::RecordTable;
 use crate::query::Query;
 use crate::servers::load::{self, ServerSession};
 use crate::servers::loaded_table::LoadedTable;
@@ -37,8 +37,8 @@ impl Session for Postgres {
         Ok(describe(&mut self.client, table)?.map(|found| found.table))
     }
 
-    fn about(&mut self, tables: &[&str]) -> Result<About, Error> {
-        rights::about(&mut self.client, tables)
+    fn server_info(&mut self, tables: &[&str]) -> Result<ServerInfo, Error> {
+        rights::server_info(&mut self.client, tables)
     }
 
     fn full_name(&mut self, table: &str) -> Result<String, Error> {
@@ -96,7 +96,7 @@ impl Session for Postgres {
         self.run(&sql, "connecting")
     }
 
-    fn fits(&mut self, mode: Mode, part: &Part, table: &Table) -> Result<(), Error> {
+    fn fits(&mut self, mode: Mode, part: &RecordTable, table: &Table) -> Result<(), Error> {
         match describe(&mut self.client, &part.table)? {
             Some(found) => load::fits(DIALECT, mode, part, &found),
             None => fit::check(part, table),
@@ -158,7 +158,7 @@ impl ServerSession for Postgres {
         describe(&mut self.client, table)
     }
 
-    fn as_made(&mut self, job: &Job, part: &Part) -> Result<Described, Error> {
+    fn as_made(&mut self, job: &Job, part: &RecordTable) -> Result<Described, Error> {
         let doing = "looking at the table that a load would make";
         let name = job.beside(&part.table);
         let sql = job.create_table_as(&part.table, &name, DIALECT)?;
@@ -174,13 +174,13 @@ impl ServerSession for Postgres {
         begin::lock_table(self, name, alone)
     }
 
-    fn make_stage(&mut self, part: &Part, stage: &str, table: &str) -> Result<(), Error> {
+    fn make_stage(&mut self, part: &RecordTable, stage: &str, table: &str) -> Result<(), Error> {
         begin::make_stage(self, part, stage, table)
     }
 
     fn kind(
         &mut self,
-        part: &Part,
+        part: &RecordTable,
         found: &Described,
         destination: &str,
         merge: Option<Statements>,
@@ -188,7 +188,7 @@ impl ServerSession for Postgres {
         begin::copier(self, part, found, destination, merge)
     }
 
-    fn encoder_of(part: &Part, found: &Described) -> Result<Encoder, Error> {
+    fn encoder_of(part: &RecordTable, found: &Described) -> Result<Encoder, Error> {
         let (fields, number) = (begin::fields(part, found)?, part.number);
         Ok(Box::new(move |batch| send::encode(batch, number, &fields)))
     }
@@ -208,16 +208,16 @@ impl ServerSession for Postgres {
 
     fn receive<'b>(
         &mut self,
-        kinds: &mut [Sender<Copier>],
+        senders: &mut [Sender<Copier>],
         batches: &'b mut dyn BatchSource,
     ) -> &'b [EncodedBatch] {
-        match kinds {
+        match senders {
             [only] if only.size.is_whole() && only.order.is_none() => {
                 let (copy, number) = (&only.by.copy, only.number);
                 only.by.copied = send::stream(&mut self.client, copy, number, batches);
                 batches.ready()
             }
-            kinds if kinds.iter().all(|kind| kind.size.is_whole()) => batches.all(),
+            senders if senders.iter().all(|kind| kind.size.is_whole()) => batches.all(),
             // The next ones are typed meanwhile.
             _ => batches.first(Postgres::BATCHING.batches / 2),
         }

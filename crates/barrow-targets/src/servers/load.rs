@@ -16,7 +16,7 @@ use crate::job::{Job, Refusal};
 use crate::merge::{self, Merged, Merging, Statements};
 use crate::merge_key;
 use crate::order::Order;
-use crate::part::{Column, Part};
+use crate::part::{Column, RecordTable};
 use crate::session::{BatchSource, Batching, Ended, Load, NotBegun, Session, Swap};
 use crate::shadow_table::shadow_table;
 use crate::table::{self, Table};
@@ -41,7 +41,7 @@ pub trait ServerTable {
     ///
     /// # Errors
     /// The table cannot be loaded in this mode.
-    fn can_be_loaded(&self, mode: Mode, part: &Part) -> Result<(), Error>;
+    fn can_be_loaded(&self, mode: Mode, part: &RecordTable) -> Result<(), Error>;
 
     /// Whether another may take its place.
     ///
@@ -83,7 +83,7 @@ pub trait ServerSession: Session + Sending<Self::Kind> + Sized {
     ///
     /// # Errors
     /// The server would not make it.
-    fn as_made(&mut self, job: &Job, part: &Part) -> Result<Self::Found, Error>;
+    fn as_made(&mut self, job: &Job, part: &RecordTable) -> Result<Self::Found, Error>;
 
     /// Locks a table as sending rows does, and so finds out now whether somebody else has
     /// a lock on it; with `alone` so that nobody else may write.
@@ -100,7 +100,7 @@ pub trait ServerSession: Session + Sending<Self::Kind> + Sized {
     ///
     /// # Errors
     /// The server would not make it.
-    fn make_stage(&mut self, part: &Part, stage: &str, table: &str) -> Result<(), Error>;
+    fn make_stage(&mut self, part: &RecordTable, stage: &str, table: &str) -> Result<(), Error>;
 
     /// What sends a part's rows into `destination`, which stands for `found`.
     ///
@@ -108,7 +108,7 @@ pub trait ServerSession: Session + Sending<Self::Kind> + Sized {
     /// A column cannot be sent, or the server refuses the statement.
     fn kind(
         &mut self,
-        part: &Part,
+        part: &RecordTable,
         found: &Self::Found,
         destination: &str,
         merge: Option<Statements>,
@@ -118,7 +118,7 @@ pub trait ServerSession: Session + Sending<Self::Kind> + Sized {
     ///
     /// # Errors
     /// A column cannot be sent.
-    fn encoder_of(part: &Part, found: &Self::Found) -> Result<Encoder, Error>;
+    fn encoder_of(part: &RecordTable, found: &Self::Found) -> Result<Encoder, Error>;
 
     /// Opens the savepoint to which rows that are refused go back.
     ///
@@ -138,10 +138,10 @@ pub trait ServerSession: Session + Sending<Self::Kind> + Sized {
     /// to come.
     fn receive<'b>(
         &mut self,
-        kinds: &mut [Sender<Self::Kind>],
+        senders: &mut [Sender<Self::Kind>],
         batches: &'b mut dyn BatchSource,
     ) -> &'b [EncodedBatch] {
-        let _ = kinds;
+        let _ = senders;
         batches.all()
     }
 
@@ -184,7 +184,7 @@ pub enum Made {
 pub struct ServerLoad<'s, S: ServerSession> {
     server: &'s mut S,
     tables: Vec<LoadedTable>,
-    kinds: Vec<Sender<S::Kind>>,
+    senders: Vec<Sender<S::Kind>>,
     encoders: Vec<Encoder>,
     merged: Option<Merged>,
     rows_before: Vec<u64>,
@@ -207,10 +207,10 @@ pub fn begin<'s, S: ServerSession + 's>(
     job: &Job,
 ) -> Result<Box<dyn Load<'s> + 's>, NotBegun<'s>> {
     match ready(server, job) {
-        Ok((tables, kinds, encoders, rows_before)) => Ok(Box::new(ServerLoad {
+        Ok((tables, senders, encoders, rows_before)) => Ok(Box::new(ServerLoad {
             server,
             tables,
-            kinds,
+            senders,
             encoders,
             merged: (job.mode == Mode::Merge).then(Merged::default),
             rows_before,
@@ -244,7 +244,7 @@ fn ready<S: ServerSession>(server: &mut S, job: &Job) -> Result<Ready<S::Kind>, 
     if makes_first {
         open(server)?;
     }
-    let (mut kinds, mut encoders, mut rows_before) = (Vec::new(), Vec::new(), Vec::new());
+    let (mut senders, mut encoders, mut rows_before) = (Vec::new(), Vec::new(), Vec::new());
     for (place, table) in tables.iter_mut().enumerate() {
         let before = match table.was_there {
             true => count(server, &table.name)?,
@@ -263,15 +263,15 @@ fn ready<S: ServerSession>(server: &mut S, job: &Job) -> Result<Ready<S::Kind>, 
         table.rows = (!found.table().triggers).then_some(stay);
         rows_before.push(before);
         for part in job.parts_of(&table.name) {
-            kinds.push(sender(server, job.mode, part, &found, table, place)?);
+            senders.push(sender(server, job.mode, part, &found, table, place)?);
             encoders.push(S::encoder_of(part, &found)?);
         }
     }
     // In the order of the batch's parts, so that a record that others name by a foreign
     // key is there before them.
-    kinds.sort_by_key(|kind| kind.number);
+    senders.sort_by_key(|kind| kind.number);
     server.open_savepoint()?;
-    Ok((tables, kinds, encoders, rows_before))
+    Ok((tables, senders, encoders, rows_before))
 }
 
 fn open<S: ServerSession>(server: &mut S) -> Result<(), Error> {
@@ -344,7 +344,7 @@ fn make_table<S: ServerSession>(
 fn sender<S: ServerSession>(
     server: &mut S,
     mode: Mode,
-    part: &Part,
+    part: &RecordTable,
     found: &S::Found,
     table: &LoadedTable,
     place: usize,
@@ -384,7 +384,7 @@ fn sender<S: ServerSession>(
 pub fn fits(
     dialect: Dialect,
     mode: Mode,
-    part: &Part,
+    part: &RecordTable,
     found: &impl ServerTable,
 ) -> Result<(), Error> {
     fit::check(part, found.table())?;
@@ -506,10 +506,10 @@ impl<'s, S: ServerSession> Load<'s> for ServerLoad<'s, S> {
     }
 
     fn send(&mut self, batches: &mut dyn BatchSource) -> Result<Vec<Vec<Refusal>>, Error> {
-        let batches = self.server.receive(&mut self.kinds, batches);
+        let batches = self.server.receive(&mut self.senders, batches);
         let sent = send::send(
             batches,
-            &mut self.kinds,
+            &mut self.senders,
             &mut self.tables,
             &mut self.merged,
             self.server,

@@ -10,7 +10,7 @@ use crate::isolate::{Foreseen, PieceSize, Tried, Tries, isolate};
 use crate::job::Refusal;
 use crate::merge::Merged;
 use crate::order::Order;
-use crate::part::{Column, Part};
+use crate::part::{Column, RecordTable};
 use crate::table::Table;
 
 /// One kind of rows, and how it is sent.
@@ -30,7 +30,7 @@ pub struct Sender<T> {
 }
 
 /// A part with its columns named as the table names them.
-pub fn named(part: &Part, table: &Table) -> Part {
+pub fn named(part: &RecordTable, table: &Table) -> RecordTable {
     let column = |column: &Column| {
         let found = table.column(&column.name);
         Column {
@@ -38,7 +38,7 @@ pub fn named(part: &Part, table: &Table) -> Part {
             ..column.clone()
         }
     };
-    Part {
+    RecordTable {
         columns: part.columns.iter().map(column).collect(),
         ..part.clone()
     }

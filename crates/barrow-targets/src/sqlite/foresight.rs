@@ -9,14 +9,14 @@ use crate::error::Error;
 use crate::fit;
 use crate::foresight::Foresight;
 use crate::job::Job;
-use crate::part::Part;
+use crate::part::RecordTable;
 use crate::table::Table;
 
 /// Whether a part's rows can go into a table.
 ///
 /// # Errors
 /// What does not fit.
-pub fn fits(part: &Part, table: &Table) -> Result<(), Error> {
+pub fn fits(part: &RecordTable, table: &Table) -> Result<(), Error> {
     fit::check(part, table)?;
     check_affinities(part, table)
 }
@@ -45,7 +45,7 @@ pub fn foresight(
 }
 
 /// Text in a column that turns text into numbers would lose its zeros.
-fn check_affinities(part: &Part, table: &Table) -> Result<(), Error> {
+fn check_affinities(part: &RecordTable, table: &Table) -> Result<(), Error> {
     let altered: Vec<String> = part
         .columns
         .iter()

@@ -16,7 +16,7 @@ use crate::encoded::{EncodedBatch, EncodedPart, Slot, not_encoded};
 use crate::error::Error;
 use crate::job::Refusal;
 use crate::order::Order;
-use crate::part::Part;
+use crate::part::RecordTable;
 use crate::table::Table;
 
 /// Rows in one statement. Measured in a bare loop over 3,000,000 rows of 10
@@ -74,7 +74,7 @@ impl Why {
 
 impl Inserter {
     /// For a part's columns in `table`.
-    pub fn new(part: &Part, table: &Table) -> Inserter {
+    pub fn new(part: &RecordTable, table: &Table) -> Inserter {
         let most = match Order::of(part, table) {
             None => ROWS.min(VALUES / part.columns.len().max(1)).max(1),
             // A parent is looked for at a statement's end: it must come before its children.
@@ -101,7 +101,7 @@ impl Inserter {
 
     /// Inserts some of a batch's good rows: all, or it says why not, and those before
     /// stay for the caller to take back.
-    pub(super) fn put_down(
+    pub(super) fn stage_row(
         &self,
         connection: &Connection,
         batch: &EncodedBatch,
@@ -307,7 +307,7 @@ impl Inserter {
     }
 }
 
-fn sql(part: &Part, rows: usize) -> String {
+fn sql(part: &RecordTable, rows: usize) -> String {
     let names: Vec<_> = part
         .columns
         .iter()

@@ -14,7 +14,7 @@ use crate::isolate::{PieceSize, Refused, Tried, isolate};
 use crate::job::Refusal;
 use crate::merge::{self, Merged, Merging, Statements};
 use crate::order::Order;
-use crate::part::Part;
+use crate::part::RecordTable;
 use crate::table::Table;
 
 /// What merges the rows of one kind.
@@ -32,7 +32,7 @@ impl Merger {
     /// The part has no key, or SQLite will not have the table.
     pub fn new(
         connection: &Connection,
-        part: &Part,
+        part: &RecordTable,
         table: &Table,
         unique: &[Vec<String>],
     ) -> Result<Merger, Error> {
@@ -63,7 +63,7 @@ impl Merger {
                 keys.join(", ")
             ))
             .map_err(|e| explained(&e, "making room for rows to merge"))?;
-        let staged = Part {
+        let staged = RecordTable {
             table: name,
             ..part.clone()
         };
@@ -156,7 +156,7 @@ fn piece(
     rows: Range<usize>,
 ) -> Result<Merged, Stopped> {
     let count = rows.len() as u64;
-    inserter.put_down(connection, batch, rows)?;
+    inserter.stage_row(connection, batch, rows)?;
     let run = |sql: &str| -> Result<u64, Stopped> {
         let mut statement = connection
             .prepare_cached(sql)

@@ -1,6 +1,6 @@
 //! Rows out of SQLite: stepped through on one thread, typed on others.
 
-use barrow_core::export::{Loose, Typing};
+use barrow_core::export::{RawValue, RowTyper};
 use barrow_core::types::Type;
 use rusqlite::Connection;
 
@@ -109,7 +109,7 @@ fn give(asked: &Asked<'_>, give: &mut dyn FnMut(&mut RawRows) -> bool) -> Result
 const BYTES: &str = "bytes in a column of text, which would be read back as text";
 
 fn decoder(types: &[Type]) -> Decoder {
-    let typing = Typing::new(types);
+    let typing = RowTyper::new(types);
     let is_text: Vec<bool> = types.iter().map(|ty| ty.is_text()).collect();
     Box::new(move |raw, cells| {
         typing.begin(cells);
@@ -118,7 +118,7 @@ fn decoder(types: &[Type]) -> Decoder {
         for _ in 0..raw.ends.len() {
             for (column, is_text) in is_text.iter().enumerate() {
                 let value = match loose(&mut bytes, &mut text) {
-                    Loose::Bytes(_) if *is_text => Loose::Lost(BYTES),
+                    RawValue::Bytes(_) if *is_text => RawValue::Lost(BYTES),
                     value => value,
                 };
                 typing.put(cells, column, value);
@@ -147,47 +147,47 @@ impl<'b> Texts<'b> {
     /// The next value, of so many bytes. One may be cut within a character, and the whole
     /// be UTF-8 nevertheless.
     #[inline]
-    fn next(&mut self, count: usize) -> Loose<'b> {
+    fn next(&mut self, count: usize) -> RawValue<'b> {
         let at = self.at;
         let place = at..at + count;
         self.at = place.end;
         if let Some(text) = self.whole.and_then(|whole| whole.get(place.clone())) {
-            return Loose::Placed(text, at as u32);
+            return RawValue::Placed(text, at as u32);
         }
         let bytes = self.bytes.get(place).unwrap_or(&[]);
-        std::str::from_utf8(bytes).map_or(Loose::Bytes(bytes), Loose::Text)
+        std::str::from_utf8(bytes).map_or(RawValue::Bytes(bytes), RawValue::Text)
     }
 }
 
 #[inline]
-fn loose<'b>(bytes: &mut &'b [u8], text: &mut Texts<'b>) -> Loose<'b> {
+fn loose<'b>(bytes: &mut &'b [u8], text: &mut Texts<'b>) -> RawValue<'b> {
     let tag = take(bytes, 1).first().copied().unwrap_or(NULL);
     let eight = |bytes: &mut &[u8]| take(bytes, 8).try_into().unwrap_or([0; 8]);
     match tag {
-        INTEGER => Loose::Int(i64::from_le_bytes(eight(bytes))),
-        REAL => Loose::Float(f64::from_le_bytes(eight(bytes))),
+        INTEGER => RawValue::Int(i64::from_le_bytes(eight(bytes))),
+        REAL => RawValue::Float(f64::from_le_bytes(eight(bytes))),
         TEXT => text.next(length(bytes) as usize),
         BLOB => {
             let count = length(bytes) as usize;
-            Loose::Bytes(take(bytes, count))
+            RawValue::Bytes(take(bytes, count))
         }
-        _ => Loose::Null,
+        _ => RawValue::Null,
     }
 }
 
 #[cfg(test)]
 mod tests {
-    use barrow_core::export::Cells;
+    use barrow_core::export::RowBatch;
     use barrow_core::values::Cell;
 
     use super::*;
 
-    fn read(sql: &str) -> (Cells, Vec<u8>, usize) {
+    fn read(sql: &str) -> (RowBatch, Vec<u8>, usize) {
         let connection = Connection::open_in_memory().unwrap();
         let columns = [("a".to_string(), Type::Text), ("b".to_string(), Type::Text)];
         let query = Query::Sql(sql.to_string());
         let OpenQuery { decoder, rows } = open(&connection, &query, &columns).unwrap();
-        let mut cells = Cells::default();
+        let mut cells = RowBatch::default();
         let (mut text, mut batches) = (Vec::new(), 0);
         let mut take = |raw: &mut RawRows| {
             decoder(raw, &mut cells);

@@ -11,14 +11,14 @@ use super::describe::{describe, kind_of};
 use super::errors::explained;
 use super::foresight::{fits, foresight};
 use super::{asking, load, query_rows};
-use crate::about::{About, Rights};
+use crate::server_info::{ServerInfo, Privileges};
 use crate::asking::Value;
 use crate::dialect::Dialect;
 use crate::error::Error;
 use crate::foresight::Foresight;
 use crate::job::Job;
 use crate::merge_key;
-use crate::part::Part;
+use crate::part::RecordTable;
 use crate::query::Query;
 use crate::session::{Load, NotBegun, OpenQuery, Session};
 use crate::table::Table;
@@ -32,19 +32,19 @@ impl Session for Sqlite {
         describe(&self.connection, table)
     }
 
-    fn about(&mut self, tables: &[&str]) -> Result<About, Error> {
+    fn server_info(&mut self, tables: &[&str]) -> Result<ServerInfo, Error> {
         let rights = tables.iter().map(|table| {
-            Ok(Rights::all(
+            Ok(Privileges::all(
                 table,
                 kind_of(&self.connection, table)?.is_some(),
             ))
         });
         let read_only = self.connection.is_readonly("main").unwrap_or(false);
-        Ok(About {
+        Ok(ServerInfo {
             server: format!("SQLite {}", rusqlite::version()),
             hindrance: read_only.then(|| "the file may not be written to".to_string()),
             tables: rights.collect::<Result<_, Error>>()?,
-            ..About::default()
+            ..ServerInfo::default()
         })
     }
 
@@ -84,7 +84,7 @@ impl Session for Sqlite {
             .map_err(|e| explained(&e, "connecting"))
     }
 
-    fn fits(&mut self, mode: Mode, part: &Part, table: &Table) -> Result<(), Error> {
+    fn fits(&mut self, mode: Mode, part: &RecordTable, table: &Table) -> Result<(), Error> {
         if mode == Mode::Merge {
             merge_key::check(DIALECT, part, &table.unique)?;
         }

@@ -16,13 +16,13 @@ const WIDEST: usize = 34;
 const NOTHING: &str = "·";
 
 /// Prints each kind's columns.
-pub fn print(kinds: &[(String, Vec<Side>)]) -> Result<(), Error> {
-    ended(text(kinds, &mut anstream::stdout().lock()))
+pub fn print(record_types: &[(String, Vec<Side>)]) -> Result<(), Error> {
+    ended(text(record_types, &mut anstream::stdout().lock()))
 }
 
-fn text(kinds: &[(String, Vec<Side>)], out: &mut impl Write) -> io::Result<()> {
-    for (name, sides) in kinds {
-        if kinds.len() > 1 {
+fn text(record_types: &[(String, Vec<Side>)], out: &mut impl Write) -> io::Result<()> {
+    for (name, sides) in record_types {
+        if record_types.len() > 1 {
             writeln!(out, "{}", format!("record type {name}").bold().underline())?;
         }
         let heads = ["header", "spec", "table"].map(str::to_string);

@@ -5,7 +5,7 @@ use std::io::{self, Write};
 use barrow_core::visible::visible;
 use barrow_run::Error;
 use barrow_run::check::Connection;
-use barrow_targets::{About, Url};
+use barrow_targets::{ServerInfo, Url};
 use owo_colors::OwoColorize;
 
 use super::{ended, json};
@@ -14,10 +14,10 @@ use crate::args::Report;
 /// Prints what a database answers.
 pub fn print(spec: &str, connection: &Connection, report: Report) -> Result<(), Error> {
     let out = &mut anstream::stdout().lock();
-    match (report, &connection.about) {
+    match (report, &connection.server_info) {
         (Report::Json, _) => json::print(connection),
-        (Report::Text, Some(about)) => {
-            ended(text(spec, &connection.url, about, &connection.missing, out))
+        (Report::Text, Some(server_info)) => {
+            ended(text(spec, &connection.url, server_info, &connection.missing, out))
         }
         (Report::Text, None) => ended(writeln!(
             out,
@@ -30,21 +30,21 @@ pub fn print(spec: &str, connection: &Connection, report: Report) -> Result<(), 
 fn text(
     spec: &str,
     url: &Url,
-    about: &About,
+    server_info: &ServerInfo,
     missing: &[String],
     out: &mut impl Write,
 ) -> io::Result<()> {
     writeln!(out, "{} → {url}\n", spec.bold())?;
-    let line = match about.encrypted {
+    let line = match server_info.encrypted {
         Some(true) => ", and the line to it is encrypted",
         Some(false) => ", and the line to it is not encrypted",
         None => "",
     };
-    writeln!(out, "  server   {}{line}", about.server)?;
-    if let Some(user) = &about.user {
+    writeln!(out, "  server   {}{line}", server_info.server)?;
+    if let Some(user) = &server_info.user {
         writeln!(out, "  user     {}", visible(user.as_bytes()))?;
     }
-    for rights in &about.tables {
+    for rights in &server_info.tables {
         let there = match rights.is_there {
             true => "is there",
             false => "is not there",
@@ -56,8 +56,8 @@ fn text(
         )?;
         writeln!(out, "  rights   {}", rights.words())?;
     }
-    if !about.ledger.is_empty() {
-        let words = match about.has_ledger() {
+    if !server_info.ledger.is_empty() {
+        let words = match server_info.has_ledger() {
             true => "is there",
             false => "is not there; the first load makes it",
         };

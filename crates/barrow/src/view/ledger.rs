@@ -245,21 +245,21 @@ fn counts(c: &Counts, out: &mut impl Write) -> io::Result<()> {
 
 fn reasons(run: &Run, out: &mut impl Write) -> io::Result<()> {
     let text = run.reasons.as_deref().unwrap_or("[]");
-    let kinds: Vec<Value> = serde_json::from_str(text).unwrap_or_default();
-    if kinds.is_empty() {
+    let reason_kinds: Vec<Value> = serde_json::from_str(text).unwrap_or_default();
+    if reason_kinds.is_empty() {
         return Ok(());
     }
     writeln!(out, "  {}", "why rejected".bold())?;
     let text = |kind: &Value, key: &str| visible(kind[key].as_str().unwrap_or("").as_bytes());
     let width = |key: &str| {
-        kinds
+        reason_kinds
             .iter()
             .map(|k| text(k, key).chars().count())
             .max()
             .unwrap_or(0)
     };
     let (columns, says) = (width("column"), width("says").min(60));
-    for kind in &kinds {
+    for kind in &reason_kinds {
         writeln!(
             out,
             "  {:>6}  {:columns$}  {:says$}   first: {} line {}",

@@ -52,7 +52,7 @@ fn text(view: &Records, out: &mut impl Write) -> io::Result<()> {
     if view.entries.is_empty() {
         return writeln!(out, "no records here");
     }
-    if let [only] = view.kinds.as_slice() {
+    if let [only] = view.record_types.as_slice() {
         let all: Vec<&Entry> = view.entries.iter().collect();
         return table(&only.columns, &all, out);
     }
@@ -66,7 +66,7 @@ fn by_kind(view: &Records, out: &mut impl Write) -> io::Result<()> {
         let gap = if std::mem::take(&mut first) { "" } else { "\n" };
         writeln!(out, "{gap}{}", words.bold().underline())
     };
-    for (number, kind) in view.kinds.iter().enumerate() {
+    for (number, kind) in view.record_types.iter().enumerate() {
         let is_of = |entry: &&Entry| entry.kind == number && entry.values.is_ok();
         let entries: Vec<&Entry> = view.entries.iter().filter(is_of).collect();
         if !entries.is_empty() {

@@ -58,7 +58,7 @@ pub fn write(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     reasons(s, out)?;
     twice(s, out)?;
     differences(s, out)?;
-    left_whole(s, out)?;
+    rejected_files(s, out)?;
     if s.rehearsal {
         mended(s, out)?;
         for remark in &s.remarks {
@@ -117,8 +117,8 @@ fn nothing_new(s: &Summary, out: &mut impl Write) -> io::Result<()> {
 }
 
 /// Files that were taken back whole.
-fn left_whole(s: &Summary, out: &mut impl Write) -> io::Result<()> {
-    if s.left_whole.is_empty() {
+fn rejected_files(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    if s.rejected_files.is_empty() {
         return Ok(());
     }
     writeln!(
@@ -131,7 +131,7 @@ fn left_whole(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         .red()
         .bold()
     )?;
-    for left in &s.left_whole {
+    for left in &s.rejected_files {
         let why = match left.differs {
             true => "its totals differ from what was found".to_string(),
             false => format!(
@@ -200,7 +200,7 @@ fn would(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     let words = match s.outcome {
         _ if s.stops => "nothing was loaded, and a load would stop".into(),
         _ if s.mended.is_some() => "nothing was loaded".into(),
-        Outcome::Kept if !s.left_whole.is_empty() => {
+        Outcome::Kept if !s.rejected_files.is_empty() => {
             "nothing was loaded; a load would commit the files that are not skipped".into()
         }
         Outcome::Kept if s.rejected() == 0 => {
@@ -264,7 +264,7 @@ fn files(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     let names = s.tally.files.iter().map(|f| &f.name);
     let names = names.chain(s.skipped.iter().map(|f| &f.file));
     let width = names.map(|n| n.chars().count()).max().unwrap_or(0);
-    if let Some(words) = &s.went_on {
+    if let Some(words) = &s.resumed_from {
         writeln!(out, "  {} {words}\n", "note:".yellow())?;
     }
     for file in &s.skipped {
@@ -387,7 +387,7 @@ fn verdict(s: &Summary) -> String {
     match (s.outcome, s.rejected()) {
         (Outcome::Kept, 0) => String::new(),
         _ if s.mended.is_some() => String::new(),
-        (Outcome::Kept, _) if !s.left_whole.is_empty() => String::new(),
+        (Outcome::Kept, _) if !s.rejected_files.is_empty() => String::new(),
         (Outcome::Kept, _) => format!("within the limit of {}", s.tolerance),
         (Outcome::BeyondTolerance { .. }, _) => {
             format!("more than the limit of {}", s.tolerance)
@@ -454,8 +454,8 @@ fn repairs(s: &Summary, out: &mut impl Write) -> io::Result<()> {
 }
 
 fn reasons(s: &Summary, out: &mut impl Write) -> io::Result<()> {
-    let kinds = s.tally.kinds();
-    if kinds.is_empty() {
+    let reason_kinds = s.tally.reason_kinds();
+    if reason_kinds.is_empty() {
         return Ok(());
     }
     writeln!(
@@ -463,7 +463,7 @@ fn reasons(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         "  {}",
         if s.rehearsal { "why" } else { "why rejected" }.bold()
     )?;
-    let shown = &kinds[..kinds.len().min(MOST_KINDS)];
+    let shown = &reason_kinds[..reason_kinds.len().min(MOST_KINDS)];
     let column = |k: &ReasonKind| visible(k.column.as_deref().unwrap_or("").as_bytes());
     let columns = shown
         .iter()
@@ -507,8 +507,8 @@ fn reasons(s: &Summary, out: &mut impl Write) -> io::Result<()> {
             value.unwrap_or_default()
         )?;
     }
-    if kinds.len() > shown.len() {
-        let more = kinds.len() - shown.len();
+    if reason_kinds.len() > shown.len() {
+        let more = reason_kinds.len() - shown.len();
         writeln!(
             out,
             "          and {} more, in reasons.jsonl",

@@ -17,7 +17,7 @@ use super::remark::Remark;
 use super::sample::{self, Sample};
 use super::value_kind::ValueKind;
 use crate::error::Error;
-use crate::source::{Packing, SourceFile};
+use crate::source::{Compression, SourceFile};
 use crate::visible::visible;
 use delimited::Candidate;
 use header::Verdict;
@@ -65,7 +65,7 @@ pub struct Shape {
     /// Whether all of the first file is ASCII, which most encodings read alike.
     pub is_ascii: bool,
     /// How the first file is packed.
-    pub packing: Packing,
+    pub packing: Compression,
     /// The layout.
     pub layout: Layout,
     /// The share of records with the usual number of fields, in percent.

@@ -2,7 +2,7 @@
 
 use crate::error::Error;
 use crate::source::open::Input;
-use crate::source::{Packing, SourceFile};
+use crate::source::{Compression, SourceFile};
 
 /// How many bytes are looked at: a tar archive's name stands at 257.
 const LOOKED: usize = 8 << 10;
@@ -13,10 +13,10 @@ const LOOKED: usize = 8 << 10;
 /// It is no table, or cannot be read.
 pub fn refuse(source: &SourceFile) -> Result<(), Error> {
     let mut first = Vec::with_capacity(LOOKED);
-    let mut input = Input::open(source, Packing::Auto)?;
+    let mut input = Input::open(source, Compression::Auto)?;
     input.fill(LOOKED, &mut first)?;
     let packed = match input.packing() {
-        Packing::None => "",
+        Compression::None => "",
         _ => "packed ",
     };
     let Some((what, advice)) = kind(&first) else {

@@ -9,7 +9,7 @@ use std::sync::Mutex;
 
 use xxhash_rust::xxh3::xxh3_128;
 
-pub use numbers::{Course, MARKS, Marks, looks_like_number};
+pub use numbers::{Monotonicity, MARKS, Marks, looks_like_number};
 
 use crate::flow::Batch;
 use repeats::{Repeats, Told};
@@ -90,7 +90,7 @@ pub struct Profile {
     /// Hashes of this batch's values, or of those that are no short whole numbers.
     pub(super) hashes: Vec<u128>,
     /// How this batch's short whole numbers follow each other.
-    pub(super) course: Course,
+    pub(super) course: Monotonicity,
 }
 
 impl Profile {

@@ -58,7 +58,7 @@ pub const MARKS: [(&str, &str); 4] = [(".", ""), (",", ""), (".", ","), (",", ".
 
 /// How a batch's short whole numbers follow each other.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub enum Course {
+pub enum Monotonicity {
     /// There are none.
     #[default]
     NoNumbers,
@@ -98,11 +98,11 @@ impl Whole {
     }
 
     /// How the numbers follow each other.
-    pub(super) fn course(&self) -> Course {
+    pub(super) fn course(&self) -> Monotonicity {
         match self.range {
-            None => Course::NoNumbers,
-            Some(_) if self.falls => Course::Falls,
-            Some((first, last)) => Course::Rises(first, last),
+            None => Monotonicity::NoNumbers,
+            Some(_) if self.falls => Monotonicity::Falls,
+            Some((first, last)) => Monotonicity::Rises(first, last),
         }
     }
 

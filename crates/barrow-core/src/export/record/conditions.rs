@@ -3,7 +3,7 @@
 use super::Line;
 use crate::conditions::{Condition, Row};
 use crate::export::refusal::{Refusal, refusal};
-use crate::plan::{KindPlan, Place};
+use crate::plan::{RecordTypePlan, Place};
 use crate::reason::Code;
 use crate::types::Type;
 use crate::values::Cell;
@@ -19,7 +19,7 @@ pub struct Conditions<'p> {
 impl<'p> Conditions<'p> {
     /// Those of a kind of record. One about a column that is not written is left to the
     /// reader, since nobody knows its value here.
-    pub fn of(kind: &'p KindPlan) -> Conditions<'p> {
+    pub fn of(kind: &'p RecordTypePlan) -> Conditions<'p> {
         let mut written = 0;
         let columns: Vec<(Type, Option<usize>)> = kind
             .columns

@@ -10,12 +10,12 @@ use super::encode::{Encode, Lacking};
 use super::fixed::Fixed;
 use super::marks::Marks;
 use super::refusal::{Refusal, refusal};
-use super::typed::{Cells, Misfit};
+use super::typed::{RowBatch, Misfit};
 use crate::format::{RecordEnd, RecordFormat};
-use crate::plan::{KindPlan, Place, Plan};
+use crate::plan::{RecordTypePlan, Place, Plan};
 use crate::reason::Code;
 use crate::records::ending::FileEnding;
-use crate::records::file::{FileReading, ShapeReading};
+use crate::records::file::{FileFormat, FieldBinding};
 use crate::records::framing::reads_as_one;
 use crate::records::rules::Rules;
 use crate::repair::Repairs;
@@ -90,7 +90,7 @@ pub struct RecordWriter<'p> {
     /// What must hold for a record, or it would not be loaded again.
     conditions: Conditions<'p>,
     /// How a delimited file is read again, in UTF-8.
-    reread: Option<FileReading>,
+    reread: Option<FileFormat>,
 }
 
 enum Layout {
@@ -104,7 +104,7 @@ impl<'p> RecordWriter<'p> {
     /// # Errors
     /// Everything that keeps the format from being written.
     pub fn new(plan: &'p Plan) -> Result<RecordWriter<'p>, Vec<String>> {
-        let [kind] = plan.kinds.as_slice() else {
+        let [kind] = plan.record_types.as_slice() else {
             return Err(vec![
                 "the spec has several record types, and one export writes one record type".into(),
             ]);
@@ -245,10 +245,10 @@ impl<'p> RecordWriter<'p> {
     }
 
     /// Writes rows: each with its place among the cells, and its number for people. `text`
-    /// is what [`Loose::Placed`](super::Loose::Placed) values stand in.
+    /// is what [`RawValue::Placed`](super::Loose::Placed) values stand in.
     pub fn write(
         &self,
-        cells: &Cells,
+        cells: &RowBatch,
         text: &[u8],
         rows: impl Iterator<Item = (u32, u64)>,
         out: &mut Written,
@@ -387,7 +387,7 @@ impl<'p> RecordWriter<'p> {
 }
 
 /// How a delimited file is read again, in UTF-8.
-fn reread(plan: &Plan, kind: &KindPlan, ending: &str) -> Option<FileReading> {
+fn reread(plan: &Plan, kind: &RecordTypePlan, ending: &str) -> Option<FileFormat> {
     plan.records.format.delimited()?;
     let fields = fields(kind);
     let mut loaded = 0;
@@ -399,7 +399,7 @@ fn reread(plan: &Plan, kind: &KindPlan, ending: &str) -> Option<FileReading> {
             .position(|field| field.is_some() && *field == at)
     });
     let binding = binding.collect();
-    Some(FileReading {
+    Some(FileFormat {
         index: 0,
         name: String::new(),
         rules: Rules::new(plan, &Charset::Utf8, "").ok()?,
@@ -411,7 +411,7 @@ fn reread(plan: &Plan, kind: &KindPlan, ending: &str) -> Option<FileReading> {
         file_name: String::new(),
         is_rejects: false,
         from: 0,
-        shapes: vec![ShapeReading {
+        shapes: vec![FieldBinding {
             fields: fields.len(),
             binding,
         }],
@@ -472,7 +472,7 @@ impl Scratch {
 }
 
 fn columns<'p>(
-    kind: &'p KindPlan,
+    kind: &'p RecordTypePlan,
     plan: &Plan,
     problems: &mut Vec<String>,
 ) -> Vec<ColumnWriter<'p>> {
@@ -495,7 +495,7 @@ fn columns<'p>(
 }
 
 /// For each field of a record, the written column that it is.
-fn fields(kind: &KindPlan) -> Vec<Option<usize>> {
+fn fields(kind: &RecordTypePlan) -> Vec<Option<usize>> {
     let mut fields: Vec<Option<usize>> = Vec::new();
     let mut written = 0;
     for column in &kind.columns {

@@ -6,12 +6,12 @@
 
 use super::fields;
 use crate::format::DelimitedFormat;
-use crate::plan::{KindPlan, Plan};
-use crate::records::file::{FileReading, ShapeReading};
-use crate::records::kinds::kind_of;
+use crate::plan::{RecordTypePlan, Plan};
+use crate::records::file::{FileFormat, FieldBinding};
+use crate::records::record_types::kind_of;
 use crate::records::rules::Rules;
 use crate::records::span::Span;
-use crate::repair::What;
+use crate::repair::RepairKind;
 use crate::values::{Cell, ColumnReader};
 
 /// Judges the lines of one file.
@@ -20,7 +20,7 @@ pub struct Judge<'r> {
     plan: &'r Plan,
     rules: &'r Rules,
     delimited: &'r DelimitedFormat,
-    shapes: &'r [ShapeReading],
+    shapes: &'r [FieldBinding],
     /// The same delimiters, where no quote means anything.
     unquoted: DelimitedFormat,
     /// Whether more than the number of fields tells a record: a column that is not text,
@@ -31,13 +31,13 @@ pub struct Judge<'r> {
 impl<'r> Judge<'r> {
     /// For a file as it is read by a plan; none where quotes mean nothing, or where a
     /// record has one field, so that any line may be one.
-    pub fn new(plan: &'r Plan, file: &'r FileReading) -> Option<Judge<'r>> {
+    pub fn new(plan: &'r Plan, file: &'r FileFormat) -> Option<Judge<'r>> {
         let delimited = file.rules.format.delimited()?;
         let has_fields = file.shapes.iter().any(|shape| shape.fields > 1);
         if delimited.quote.is_empty() || !has_fields {
             return None;
         }
-        let typed = |kind: &KindPlan| {
+        let typed = |kind: &RecordTypePlan| {
             let mut read = kind.read.iter().map(|place| &kind.columns[*place]);
             read.any(|column| !column.ty.is_text() && column.value.is_none())
         };
@@ -50,7 +50,7 @@ impl<'r> Judge<'r> {
                 quote: Vec::new(),
                 ..delimited.clone()
             },
-            has_evidence: plan.has_kinds() || plan.kinds.iter().any(typed),
+            has_evidence: plan.has_kinds() || plan.record_types.iter().any(typed),
         })
     }
 
@@ -90,7 +90,7 @@ impl<'r> Judge<'r> {
 
     fn kind(&self, record: &[u8]) -> Option<usize> {
         match self.plan.has_kinds() {
-            true => kind_of(&self.plan.kinds, self.rules, record).ok(),
+            true => kind_of(&self.plan.record_types, self.rules, record).ok(),
             false => Some(0),
         }
     }
@@ -103,7 +103,7 @@ impl<'r> Judge<'r> {
             return !spans.iter().skip(1).any(starts);
         }
         let binding = &self.shapes[kind].binding;
-        let kind = &self.plan.kinds[kind];
+        let kind = &self.plan.record_types[kind];
         kind.read.iter().all(|place| {
             let column = &kind.columns[*place];
             match (&column.reader, binding[*place]) {
@@ -131,11 +131,11 @@ impl<'r> Judge<'r> {
         let note = |what| {
             is_changed |= matches!(
                 what,
-                What::UnreadableNulled
-                    | What::UnreadableDefaulted
-                    | What::NotListedNulled
-                    | What::NotAllowedNulled
-                    | What::NotAllowedDefaulted
+                RepairKind::UnreadableNulled
+                    | RepairKind::UnreadableDefaulted
+                    | RepairKind::NotListedNulled
+                    | RepairKind::NotAllowedNulled
+                    | RepairKind::NotAllowedDefaulted
             );
         };
         let read = reader.read_text(&text, &mut Vec::new(), &mut Cell::Null, note);

@@ -5,7 +5,7 @@ use crate::format::FieldSlices;
 use crate::reason::Code;
 use crate::records::mark::Mark;
 use crate::records::span::Span;
-use crate::repair::What;
+use crate::repair::RepairKind;
 use crate::words::{WhenLong, WhenShort};
 
 /// What is fixed for a file's records.
@@ -40,7 +40,7 @@ impl Cutter<'_> {
         bytes: &[u8],
         mark: &Mark,
         fields: &mut Vec<Span>,
-        mut repaired: impl FnMut(What),
+        mut repaired: impl FnMut(RepairKind),
     ) -> Result<(), Misfit> {
         let record = &bytes[mark.range()];
         let start = mark.start as usize;
@@ -62,14 +62,14 @@ impl Cutter<'_> {
         &self,
         width: usize,
         fields: &mut Vec<Span>,
-        repaired: &mut impl FnMut(What),
+        repaired: &mut impl FnMut(RepairKind),
         border: impl Fn(usize) -> usize,
     ) -> Result<(), Misfit> {
         if width > self.fixed.width {
             if self.when_long != WhenLong::Drop {
                 return Err(self.misfit(Code::RecordTooWide, width));
             }
-            repaired(What::TooWide);
+            repaired(RepairKind::TooWide);
         }
         if width < self.fixed.width && self.when_short != WhenShort::Null {
             return Err(self.misfit(Code::RecordTooShort, width));
@@ -91,7 +91,7 @@ impl Cutter<'_> {
             });
         }
         if lacking {
-            repaired(What::TooShort);
+            repaired(RepairKind::TooShort);
         }
         Ok(())
     }

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use super::{header, is_fixed, it};
 use crate::plan::{ColumnPlan, Place};
 use crate::problem::{At, Problem};
-use crate::spec::written::{Column, Known, KnownColumn, Shape, Written};
+use crate::spec::written::{Column, Known, KnownColumn, Shape, RawSpec};
 use crate::types::Type;
 use crate::values::{ColumnReader, ReaderOptions};
 use crate::visible::visible;
@@ -15,7 +15,7 @@ use crate::words::Header;
 const MOST_FIELDS: u64 = 1_000_000;
 
 /// The columns of a shape, in the order of the spec.
-pub fn columns(shape: &Shape, written: &Written, problems: &mut Vec<Problem>) -> Vec<ColumnPlan> {
+pub fn columns(shape: &Shape, written: &RawSpec, problems: &mut Vec<Problem>) -> Vec<ColumnPlan> {
     if shape.columns.is_empty() {
         let span = shape.columns_span.clone().unwrap_or(0..0);
         problems.push(
@@ -73,7 +73,7 @@ struct Places {
 
 fn column(
     c: &Column,
-    written: &Written,
+    written: &RawSpec,
     header: Header,
     places: &mut Places,
     problems: &mut Vec<Problem>,

@@ -3,7 +3,7 @@
 use crate::format::FieldSlices;
 use crate::plan::{ColumnPlan, Place};
 use crate::problem::{At, Problem};
-use crate::spec::written::{Column, Values, Written};
+use crate::spec::written::{Column, Values, RawSpec};
 use crate::types::Type;
 use crate::values::NumberForm;
 use crate::words::{Form, Header};
@@ -43,7 +43,7 @@ pub fn layout(
 }
 
 /// A fixed layout has no names to find columns by.
-pub fn header(written: &Written, problems: &mut Vec<Problem>) {
+pub fn header(written: &RawSpec, problems: &mut Vec<Problem>) {
     if let Some(at) = &written.records.header
         && at.it == Header::Names
     {

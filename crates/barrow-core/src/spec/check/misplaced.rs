@@ -96,13 +96,13 @@ pub fn keys(c: &Column, ty: Type, problems: &mut Vec<Problem>) {
             "columns with a lookup",
         ),
     ];
-    for (key, span, fits, kinds) in checks {
+    for (key, span, fits, record_types) in checks {
         if let Some(span) = span
             && !fits
         {
             problems.push(Problem::new(
                 span,
-                format!("column {} is {ty}, and {key} is for {kinds}", c.name.it),
+                format!("column {} is {ty}, and {key} is for {record_types}", c.name.it),
                 format!("not for {ty}"),
             ));
         }

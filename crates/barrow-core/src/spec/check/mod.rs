@@ -4,7 +4,7 @@
 mod columns;
 mod conditions;
 mod fixed;
-mod kinds;
+mod record_types;
 mod misplaced;
 mod odd;
 mod records;
@@ -14,10 +14,10 @@ mod values;
 
 use std::path::PathBuf;
 
-use super::written::{Known, Written};
+use super::written::{Known, RawSpec};
 use crate::plan::{ExportPlan, Plan, RejectsPlan, SourcePlan, TargetPlan};
 use crate::problem::{At, Problem};
-use crate::source::{Charset, Packing};
+use crate::source::{Charset, Compression};
 use crate::words::Layout;
 use crate::words::{
     Every, Header, Measure, Mode, Per, Tolerance, WhenUndecodable, WhenUnencodable,
@@ -43,7 +43,7 @@ pub fn plan_with(text: &str, known: Option<Known>) -> Result<Plan, Vec<Problem>>
     let (mut written, problems) = super::read::read(text)?;
     if let Some(known) = &known
         && written.shape.columns.is_empty()
-        && written.kinds.is_empty()
+        && written.record_types.is_empty()
     {
         let columns = known.columns.iter().filter(|column| !column.generated);
         written.shape.columns = columns.map(columns::of_table).collect();
@@ -59,29 +59,29 @@ pub fn leaves_types(text: &str) -> Option<(Option<String>, Option<String>)> {
     let untyped = |c: &super::written::Column| !c.has_type && it(&c.load) != Some(false);
     let columns = &written.shape.columns;
     let leaves = columns.is_empty() || columns.iter().any(untyped);
-    (leaves && written.kinds.is_empty())
+    (leaves && written.record_types.is_empty())
         .then(|| (it(&written.target.into), it(&written.target.table)))
 }
 
 /// Checks a spec as written, of which `problems` are known already.
-fn check(written: &Written, mut problems: Vec<Problem>) -> Result<Plan, Vec<Problem>> {
+fn check(written: &RawSpec, mut problems: Vec<Problem>) -> Result<Plan, Vec<Problem>> {
     keys_of_the_other_layout(written, &mut problems);
     values::years(written, &mut problems);
     let ending = records::ending(&written.records, &mut problems);
-    let mut kinds = kinds::kinds(written, &ending, &mut problems);
-    let width = kinds::width(written, &kinds, &ending, &mut problems);
-    let totals = totals::totals(written, &mut kinds, &mut problems);
-    problems.extend(odd::unwritable(written, &kinds));
+    let mut record_types = record_types::record_types(written, &ending, &mut problems);
+    let width = record_types::width(written, &record_types, &ending, &mut problems);
+    let totals = totals::totals(written, &mut record_types, &mut problems);
+    problems.extend(odd::unwritable(written, &record_types));
     let plan = Plan {
         files: texts(written.source.files.as_deref()),
         source: source(written, &mut problems),
         records: records::records(written, ending, width, &mut problems),
         totals,
-        oddities: odd::oddities(written, &kinds),
+        oddities: odd::oddities(written, &record_types),
         target: target(written, &mut problems),
         rejects: rejects(written, &mut problems),
         export: export(written, &mut problems),
-        kinds,
+        record_types,
     };
     if problems.is_empty() {
         return Ok(plan);
@@ -108,7 +108,7 @@ fn texts(at: Option<&[At<String>]>) -> Vec<String> {
         .collect()
 }
 
-fn source(written: &Written, problems: &mut Vec<Problem>) -> SourcePlan {
+fn source(written: &RawSpec, problems: &mut Vec<Problem>) -> SourcePlan {
     let s = &written.source;
     let by_bytes = is_fixed(written) && it(&written.measure) == Some(Measure::Bytes);
     let charset = match &s.encoding {
@@ -136,7 +136,7 @@ fn source(written: &Written, problems: &mut Vec<Problem>) -> SourcePlan {
         told_by: u64::MAX,
         when_undecodable: it(&s.when_undecodable).unwrap_or(WhenUndecodable::Reject),
         stand_in: it(&s.stand_in).unwrap_or_else(|| "\u{FFFD}".into()),
-        packing: it(&s.packing).unwrap_or(Packing::Auto),
+        packing: it(&s.packing).unwrap_or(Compression::Auto),
         when_empty: it(&s.when_empty).unwrap_or_default(),
         when_changed: it(&s.when_changed).unwrap_or_default(),
         afterwards: it(&s.afterwards).unwrap_or_default(),
@@ -144,7 +144,7 @@ fn source(written: &Written, problems: &mut Vec<Problem>) -> SourcePlan {
 }
 
 /// Keys that the layout gives no meaning to are told, and not passed over.
-fn keys_of_the_other_layout(written: &Written, problems: &mut Vec<Problem>) {
+fn keys_of_the_other_layout(written: &RawSpec, problems: &mut Vec<Problem>) {
     let d = &written.delimited;
     let keys = match is_fixed(written) {
         true => vec![
@@ -188,11 +188,11 @@ fn keys_of_the_other_layout(written: &Written, problems: &mut Vec<Problem>) {
     }
 }
 
-fn is_fixed(written: &Written) -> bool {
+fn is_fixed(written: &RawSpec) -> bool {
     it(&written.records.layout) == Some(Layout::Fixed)
 }
 
-fn header(written: &Written) -> Header {
+fn header(written: &RawSpec) -> Header {
     let usual = if is_fixed(written) {
         Header::None
     } else {
@@ -201,7 +201,7 @@ fn header(written: &Written) -> Header {
     it(&written.records.header).unwrap_or(usual)
 }
 
-fn target(written: &Written, problems: &mut Vec<Problem>) -> TargetPlan {
+fn target(written: &RawSpec, problems: &mut Vec<Problem>) -> TargetPlan {
     let t = &written.target;
     let mode = it(&t.mode).unwrap_or(Mode::Append);
     let every = it(&t.every).unwrap_or(Every::All);
@@ -216,7 +216,7 @@ fn target(written: &Written, problems: &mut Vec<Problem>) -> TargetPlan {
         );
     }
     if let (Mode::Merge, None, Some(at)) = (mode, &t.key, &t.mode)
-        && written.kinds.is_empty()
+        && written.record_types.is_empty()
     {
         problems.push(
             Problem::new(
@@ -258,7 +258,7 @@ fn target(written: &Written, problems: &mut Vec<Problem>) -> TargetPlan {
     }
 }
 
-fn export(written: &Written, problems: &mut Vec<Problem>) -> ExportPlan {
+fn export(written: &RawSpec, problems: &mut Vec<Problem>) -> ExportPlan {
     let e = &written.export;
     if let Some(stand_in) = &e.stand_in
         && it(&e.when_unencodable) != Some(WhenUnencodable::Replace)
@@ -280,7 +280,7 @@ fn export(written: &Written, problems: &mut Vec<Problem>) -> ExportPlan {
     }
 }
 
-fn rejects(written: &Written, problems: &mut Vec<Problem>) -> RejectsPlan {
+fn rejects(written: &RawSpec, problems: &mut Vec<Problem>) -> RejectsPlan {
     let r = &written.rejects;
     let per = it(&r.per).unwrap_or_default();
     if let (Per::File, Some(at), Some(Every::Records(_))) = (per, &r.per, it(&written.target.every))
@@ -441,7 +441,7 @@ mod tests {
     fn places_follow_on() {
         let text = "[records]\nheader = \"none\"\n[columns]\na = \"text\"\nb = { type = \"text\", position = 5 }\nc = \"text\"";
         let plan = plan(text).unwrap();
-        let places: Vec<_> = plan.kinds[0]
+        let places: Vec<_> = plan.record_types[0]
             .columns
             .iter()
             .map(|c| c.place.clone())

@@ -3,15 +3,15 @@
 use super::values;
 use std::collections::HashMap;
 
-use crate::plan::{ColumnPlan, KindPlan};
+use crate::plan::{ColumnPlan, RecordTypePlan};
 use crate::problem::{At, Problem};
-use crate::spec::written::{Column, Written};
+use crate::spec::written::{Column, RawSpec};
 use crate::values::{Cell, ColumnReader, LimitOptions, ReaderOptions};
 
 /// Everything odd, in the order of the text.
-pub fn oddities(written: &Written, kinds: &[KindPlan]) -> Vec<Problem> {
+pub fn oddities(written: &RawSpec, record_types: &[RecordTypePlan]) -> Vec<Problem> {
     let mut odd = Vec::new();
-    for (column, plan) in columns(written, kinds) {
+    for (column, plan) in columns(written, record_types) {
         odd.extend(year_without_a_century(column, written, plan.ty));
         odd.extend(null_that_is_a_value(column, written, plan.ty));
         if !written.export.is_there {
@@ -28,9 +28,9 @@ pub fn oddities(written: &Written, kinds: &[KindPlan]) -> Vec<Problem> {
 }
 
 /// What no export could write. It is a problem where the spec says how to write.
-pub fn unwritable(written: &Written, kinds: &[KindPlan]) -> Vec<Problem> {
+pub fn unwritable(written: &RawSpec, record_types: &[RecordTypePlan]) -> Vec<Problem> {
     let help = "keep one word for each meaning; a spec that only loads has no [export]";
-    let columns = columns(written, kinds).filter(|_| written.export.is_there);
+    let columns = columns(written, record_types).filter(|_| written.export.is_there);
     columns
         .filter_map(|(column, plan)| two_words_for_one(column, plan, help))
         .collect()
@@ -38,13 +38,13 @@ pub fn unwritable(written: &Written, kinds: &[KindPlan]) -> Vec<Problem> {
 
 /// The columns as written, with their plans.
 fn columns<'w>(
-    written: &'w Written,
-    kinds: &'w [KindPlan],
+    written: &'w RawSpec,
+    record_types: &'w [RecordTypePlan],
 ) -> impl Iterator<Item = (&'w Column, &'w ColumnPlan)> {
-    let shapes = written.kinds.iter().map(|kind| &kind.shape);
+    let shapes = written.record_types.iter().map(|kind| &kind.shape);
     let shapes = std::iter::once(&written.shape).chain(shapes);
     let mut plans: HashMap<&str, &ColumnPlan> = HashMap::new();
-    for plan in kinds.iter().flat_map(|kind| &kind.columns) {
+    for plan in record_types.iter().flat_map(|kind| &kind.columns) {
         plans.entry(plan.name.as_str()).or_insert(plan);
     }
     shapes
@@ -55,7 +55,7 @@ fn columns<'w>(
 /// Two digits of a year, where the spec does not say of which hundred.
 fn year_without_a_century(
     column: &Column,
-    written: &Written,
+    written: &RawSpec,
     ty: crate::types::Type,
 ) -> Option<Problem> {
     let own = column.keys.two_digit_years_from.as_ref();
@@ -103,7 +103,7 @@ fn two_words_for_one(column: &Column, plan: &ColumnPlan, help: &str) -> Option<P
 /// A word that means null, and would be a value of the column too.
 fn null_that_is_a_value(
     column: &Column,
-    written: &Written,
+    written: &RawSpec,
     ty: crate::types::Type,
 ) -> Option<Problem> {
     if ty.is_text() {

@@ -5,7 +5,7 @@ use crate::format::LONGEST_MARK;
 use crate::format::{DelimitedFormat, Escape, FixedFormat, RecordEnd, RecordFormat};
 use crate::plan::RecordPlan;
 use crate::problem::{At, Problem};
-use crate::spec::written::{Delimited, Records, Written};
+use crate::spec::written::{Delimited, Records, RawSpec};
 use crate::words::Spaces;
 use crate::words::{Header, Measure, PreambleKey, WhenBlank, WhenLong, WhenShort};
 
@@ -17,7 +17,7 @@ const LONGEST_POSSIBLE: u64 = 256 << 20;
 
 /// How records are found. `width` is how wide those of a fixed layout are.
 pub fn records(
-    written: &Written,
+    written: &RawSpec,
     ending: RecordEnd,
     width: usize,
     problems: &mut Vec<Problem>,

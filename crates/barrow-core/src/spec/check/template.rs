@@ -2,7 +2,7 @@
 
 use super::conditions::inner;
 use crate::nearest::did_you_mean;
-use crate::plan::{ColumnPlan, KindPlan, Part, Template};
+use crate::plan::{ColumnPlan, RecordTypePlan, Part, Template};
 
 use crate::problem::{At, Problem};
 
@@ -24,7 +24,7 @@ pub struct Names<'n> {
     /// All columns of the record.
     pub all: &'n [ColumnPlan],
     /// The kinds that come before this one.
-    pub kinds: &'n [KindPlan],
+    pub record_types: &'n [RecordTypePlan],
 }
 
 /// Reads a template.
@@ -126,11 +126,11 @@ impl Names<'_> {
 
     /// `kind.column`, where there is such a kind before this one.
     fn carried(&self, kind: &str, column: &str) -> Result<Option<Part>, (String, Option<String>)> {
-        let named = |k: &KindPlan| k.name.as_deref() == Some(kind);
-        let Some(kind_place) = self.kinds.iter().position(named) else {
+        let named = |k: &RecordTypePlan| k.name.as_deref() == Some(kind);
+        let Some(kind_place) = self.record_types.iter().position(named) else {
             return Ok(None);
         };
-        let columns = &self.kinds[kind_place].columns;
+        let columns = &self.record_types[kind_place].columns;
         match columns.iter().position(|c| c.name == column) {
             Some(column) => Ok(Some(Part::Carried {
                 kind: kind_place,

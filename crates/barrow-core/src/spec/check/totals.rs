@@ -1,29 +1,29 @@
 //! Checks the totals that files state of themselves.
 
 use super::conditions::names;
-use super::kinds::also_read;
+use super::record_types::also_read;
 use super::{is_fixed, it};
 use crate::nearest::did_you_mean;
-use crate::plan::{KindPlan, TotalAt, TotalOf, TotalPlan};
+use crate::plan::{RecordTypePlan, TotalAt, TotalOf, TotalPlan};
 use crate::problem::Problem;
-use crate::spec::written::{Total, Written};
+use crate::spec::written::{Total, RawSpec};
 use crate::types::Type;
 use crate::words::{FilePart, Header, PreambleKey};
 
 /// Every total; the columns that are summed are read.
 pub fn totals(
-    written: &Written,
-    kinds: &mut [KindPlan],
+    written: &RawSpec,
+    record_types: &mut [RecordTypePlan],
     problems: &mut Vec<Problem>,
 ) -> Vec<TotalPlan> {
-    let one = |total| one(total, written, kinds, problems);
+    let one = |total| one(total, written, record_types, problems);
     written.totals.iter().filter_map(one).collect()
 }
 
 fn one(
     total: &Total,
-    written: &Written,
-    kinds: &mut [KindPlan],
+    written: &RawSpec,
+    record_types: &mut [RecordTypePlan],
     problems: &mut Vec<Problem>,
 ) -> Option<TotalPlan> {
     let Some(part) = &total.part else {
@@ -39,10 +39,10 @@ fn one(
     };
     is_there(part.it, total, written, problems);
     let at = place(total, written, problems)?;
-    let kind = kind(total, kinds, problems)?;
+    let kind = kind(total, record_types, problems)?;
     let of = match &total.sum {
         None => TotalOf::Records,
-        Some(_) => sum(total, kinds, kind, problems)?,
+        Some(_) => sum(total, record_types, kind, problems)?,
     };
     Some(TotalPlan {
         of,
@@ -54,7 +54,7 @@ fn one(
 }
 
 /// The part must have the line.
-fn is_there(part: FilePart, total: &Total, written: &Written, problems: &mut Vec<Problem>) {
+fn is_there(part: FilePart, total: &Total, written: &RawSpec, problems: &mut Vec<Problem>) {
     let line = it(&total.line).unwrap_or(1);
     let lines = match part {
         FilePart::Trailer => it(&written.records.trailer).unwrap_or(0),
@@ -89,7 +89,7 @@ fn is_there(part: FilePart, total: &Total, written: &Written, problems: &mut Vec
     }
 }
 
-fn place(total: &Total, written: &Written, problems: &mut Vec<Problem>) -> Option<TotalAt> {
+fn place(total: &Total, written: &RawSpec, problems: &mut Vec<Problem>) -> Option<TotalAt> {
     let mut wrong = |span: &std::ops::Range<usize>, message: &str, label: &str| {
         problems.push(Problem::new(span.clone(), message, label));
         None
@@ -133,15 +133,15 @@ fn place(total: &Total, written: &Written, problems: &mut Vec<Problem>) -> Optio
 }
 
 /// The kind of record that is counted; none for all of them.
-fn kind(total: &Total, kinds: &[KindPlan], problems: &mut Vec<Problem>) -> Option<Option<usize>> {
+fn kind(total: &Total, record_types: &[RecordTypePlan], problems: &mut Vec<Problem>) -> Option<Option<usize>> {
     let Some(name) = &total.kind else {
         return Some(None);
     };
-    let place = kinds
+    let place = record_types
         .iter()
         .position(|kind| kind.name.as_ref() == Some(&name.it));
     if place.is_none() {
-        let known = kinds.iter().filter_map(|kind| kind.name.as_deref());
+        let known = record_types.iter().filter_map(|kind| kind.name.as_deref());
         let message = format!("there is no record type {}", name.it);
         let help = did_you_mean(&name.it, known);
         problems
@@ -153,18 +153,18 @@ fn kind(total: &Total, kinds: &[KindPlan], problems: &mut Vec<Problem>) -> Optio
 
 fn sum(
     total: &Total,
-    kinds: &mut [KindPlan],
+    record_types: &mut [RecordTypePlan],
     kind: Option<usize>,
     problems: &mut Vec<Problem>,
 ) -> Option<TotalOf> {
     let name = total.sum.as_ref()?;
-    if kind.is_none() && kinds.len() > 1 {
+    if kind.is_none() && record_types.len() > 1 {
         let message = "a sum is of one record type, and the total does not say which";
         let problem = Problem::new(name.span.clone(), message, "of which record type?");
         problems.push(problem.help("say record_type = \"…\""));
         return None;
     }
-    let plan = &mut kinds[kind.unwrap_or(0)];
+    let plan = &mut record_types[kind.unwrap_or(0)];
     let Some(column) = plan.columns.iter().position(|c| c.name == name.it) else {
         let help = did_you_mean(&name.it, names(&plan.columns).iter().map(|(name, _)| *name));
         let message = format!("there is no column {}", name.it);

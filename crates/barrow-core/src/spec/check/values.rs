@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use super::{is_fixed, it, texts, words_span};
 use crate::problem::{At, Problem};
-use crate::spec::written::{Column, Values, Written};
+use crate::spec::written::{Column, Values, RawSpec};
 use crate::types::Type;
 use crate::values::{LimitOptions, Policies, ReaderOptions, StepOptions};
 use crate::words::{Controls, InnerBlanks, LengthIn, NormalForm};
@@ -16,7 +16,7 @@ fn either<T: Clone>(own: &Option<At<T>>, shared: &Option<At<T>>) -> Option<T> {
 }
 
 /// All that the reader of a column of type `ty` is told, but for its number form.
-pub fn options(c: &Column, written: &Written, ty: Type) -> ReaderOptions {
+pub fn options(c: &Column, written: &RawSpec, ty: Type) -> ReaderOptions {
     let (own, shared) = (&c.keys, &written.values.keys);
     // In a fixed layout blanks are how a field is filled up.
     let usual_trim = if is_fixed(written) && c.value.is_none() {
@@ -67,8 +67,8 @@ pub fn options(c: &Column, written: &Written, ty: Type) -> ReaderOptions {
 }
 
 /// The first year that two digits name is one of the calendar, and so is the last.
-pub fn years(written: &Written, problems: &mut Vec<Problem>) {
-    let shapes = written.kinds.iter().map(|kind| &kind.shape);
+pub fn years(written: &RawSpec, problems: &mut Vec<Problem>) {
+    let shapes = written.record_types.iter().map(|kind| &kind.shape);
     let columns = shapes.chain([&written.shape]).flat_map(|s| &s.columns);
     let own = columns.map(|column| &column.keys);
     let all = own.chain([&written.values.keys]);
@@ -85,7 +85,7 @@ pub fn years(written: &Written, problems: &mut Vec<Problem>) {
 
 /// What is done to the text first. What `[values]` says of texts is for columns of
 /// text alone.
-fn steps(c: &Column, written: &Written, ty: Type) -> StepOptions {
+fn steps(c: &Column, written: &RawSpec, ty: Type) -> StepOptions {
     let (own, shared) = (&c.keys, &written.values.keys);
     let is_text = ty.is_text();
     let blanks = either(&own.inner_blanks, &shared.inner_blanks);

@@ -7,25 +7,25 @@ use super::{columns, conditions, fixed, header, is_fixed, it};
 use crate::conditions::Scope;
 use crate::format::RecordEnd;
 use crate::nearest::did_you_mean;
-use crate::plan::{ColumnPlan, KindPlan, Part};
+use crate::plan::{ColumnPlan, RecordTypePlan, Part};
 use crate::problem::{At, Problem};
-use crate::spec::written::{Kind, Shape, Written};
+use crate::spec::written::{Kind, Shape, RawSpec};
 use crate::words::Header;
 
 /// Every kind of record.
-pub fn kinds(written: &Written, ending: &RecordEnd, problems: &mut Vec<Problem>) -> Vec<KindPlan> {
+pub fn record_types(written: &RawSpec, ending: &RecordEnd, problems: &mut Vec<Problem>) -> Vec<RecordTypePlan> {
     if is_fixed(written) {
         fixed::header(written, problems);
     }
-    if written.kinds.is_empty() {
+    if written.record_types.is_empty() {
         let said = &written.records.record_width;
         let mut plan = shape(&written.shape, said, written, &[], problems);
         plan.key = key(written.target.key.as_deref(), &plan, problems);
         return vec![plan];
     }
     beside_kinds(written, problems);
-    let mut plans: Vec<KindPlan> = Vec::new();
-    for kind in &written.kinds {
+    let mut plans: Vec<RecordTypePlan> = Vec::new();
+    for kind in &written.record_types {
         let plan = one(kind, written, &plans, ending, problems);
         for (source, column) in carried(&plan) {
             also_read(&mut plans[source], column);
@@ -34,7 +34,7 @@ pub fn kinds(written: &Written, ending: &RecordEnd, problems: &mut Vec<Problem>)
     }
     if plans.iter().all(|kind| !kind.load) {
         problems.push(Problem::new(
-            written.kinds[0].span.clone(),
+            written.record_types[0].span.clone(),
             "every record type says load = false, so nothing would be loaded",
             "nothing to load",
         ));
@@ -43,7 +43,7 @@ pub fn kinds(written: &Written, ending: &RecordEnd, problems: &mut Vec<Problem>)
 }
 
 /// What stands beside the kinds and belongs into them.
-fn beside_kinds(written: &Written, problems: &mut Vec<Problem>) {
+fn beside_kinds(written: &RawSpec, problems: &mut Vec<Problem>) {
     let shape = &written.shape;
     let keep_if = shape.keep_if.as_ref().map(|at| at.span.clone());
     let check = shape.checks.first().map(|check| check.span.clone());
@@ -66,7 +66,7 @@ fn beside_kinds(written: &Written, problems: &mut Vec<Problem>) {
     }
     if header(written) == Header::Names {
         let at = written.records.header.as_ref().map(|at| at.span.clone());
-        let span = at.unwrap_or_else(|| written.kinds[0].span.clone());
+        let span = at.unwrap_or_else(|| written.record_types[0].span.clone());
         problems.push(
             Problem::new(
                 span,
@@ -80,11 +80,11 @@ fn beside_kinds(written: &Written, problems: &mut Vec<Problem>) {
 
 fn one(
     kind: &Kind,
-    written: &Written,
-    before: &[KindPlan],
+    written: &RawSpec,
+    before: &[RecordTypePlan],
     ending: &RecordEnd,
     problems: &mut Vec<Problem>,
-) -> KindPlan {
+) -> RecordTypePlan {
     let said = if *ending == RecordEnd::None {
         &written.records.record_width
     } else {
@@ -147,10 +147,10 @@ fn one(
 fn shape(
     shape: &Shape,
     said: &Option<At<u64>>,
-    written: &Written,
-    before: &[KindPlan],
+    written: &RawSpec,
+    before: &[RecordTypePlan],
     problems: &mut Vec<Problem>,
-) -> KindPlan {
+) -> RecordTypePlan {
     let text = &written.text;
     let mut columns = columns::columns(shape, written, problems);
     templates(shape, &mut columns, written, before, problems);
@@ -164,7 +164,7 @@ fn shape(
         let names = conditions::names(&columns);
         conditions::condition(text, at, Scope::Columns(&names), problems)
     });
-    let mut plan = KindPlan {
+    let mut plan = RecordTypePlan {
         name: None,
         condition: None,
         columns,
@@ -181,7 +181,7 @@ fn shape(
 }
 
 /// The key's columns, which must be loaded.
-fn key(written: Option<&[At<String>]>, plan: &KindPlan, problems: &mut Vec<Problem>) -> Vec<usize> {
+fn key(written: Option<&[At<String>]>, plan: &RecordTypePlan, problems: &mut Vec<Problem>) -> Vec<usize> {
     let mut places = Vec::new();
     for name in written.unwrap_or_default() {
         let found = plan.columns.iter().position(|c| c.name == name.it);
@@ -212,8 +212,8 @@ fn key(written: Option<&[At<String>]>, plan: &KindPlan, problems: &mut Vec<Probl
 fn templates(
     shape: &Shape,
     columns: &mut [ColumnPlan],
-    written: &Written,
-    before: &[KindPlan],
+    written: &RawSpec,
+    before: &[RecordTypePlan],
     problems: &mut Vec<Problem>,
 ) {
     let mut values = HashMap::new();
@@ -229,14 +229,14 @@ fn templates(
             text: &written.text,
             before: &columns[..place],
             all: columns,
-            kinds: before,
+            record_types: before,
         };
         columns[place].value = template(value, &names, problems);
     }
 }
 
 /// The columns that are read: the loaded ones, and what something asks for.
-fn read(plan: &KindPlan) -> Vec<usize> {
+fn read(plan: &RecordTypePlan) -> Vec<usize> {
     let mut asked: HashSet<usize> = HashSet::new();
     let conditions = plan.checks.iter().map(|check| &check.condition);
     for condition in conditions.chain(&plan.keep_if) {
@@ -260,7 +260,7 @@ fn read(plan: &KindPlan) -> Vec<usize> {
 }
 
 /// What a kind's templates take from other kinds: the kind and its column.
-fn carried(plan: &KindPlan) -> Vec<(usize, usize)> {
+fn carried(plan: &RecordTypePlan) -> Vec<(usize, usize)> {
     let values = plan
         .columns
         .iter()
@@ -275,7 +275,7 @@ fn carried(plan: &KindPlan) -> Vec<(usize, usize)> {
 
 /// Adds to a kind's read columns one that other kinds or totals ask for, and what its
 /// own template asks for.
-pub fn also_read(plan: &mut KindPlan, place: usize) {
+pub fn also_read(plan: &mut RecordTypePlan, place: usize) {
     if plan.read.contains(&place) {
         return;
     }
@@ -291,19 +291,19 @@ pub fn also_read(plan: &mut KindPlan, place: usize) {
 
 /// How wide records without an end are.
 pub fn width(
-    written: &Written,
-    kinds: &[KindPlan],
+    written: &RawSpec,
+    record_types: &[RecordTypePlan],
     ending: &RecordEnd,
     problems: &mut Vec<Problem>,
 ) -> usize {
     if !is_fixed(written) {
         return 0;
     }
-    let widths = kinds.iter().filter_map(|kind| kind.fixed.as_ref());
+    let widths = record_types.iter().filter_map(|kind| kind.fixed.as_ref());
     let width = widths.map(|fixed| fixed.width).max().unwrap_or(0);
     if let (Some(at), false, true) = (
         &written.records.record_width,
-        written.kinds.is_empty(),
+        written.record_types.is_empty(),
         *ending != RecordEnd::None,
     ) {
         problems.push(Problem::new(
@@ -327,6 +327,6 @@ pub fn width(
 }
 
 /// Kinds have each their own width, so records without an end need one for all.
-fn several_widths(written: &Written) -> bool {
-    !written.kinds.is_empty() && written.records.record_width.is_none()
+fn several_widths(written: &RawSpec) -> bool {
+    !written.record_types.is_empty() && written.records.record_width.is_none()
 }

@@ -3,13 +3,13 @@
 use super::layout;
 use super::rules::Rules;
 use crate::conditions::{Condition, Raw};
-use crate::plan::KindPlan;
+use crate::plan::RecordTypePlan;
 
 /// The kind of a record: the first whose condition holds.
 ///
 /// # Errors
 /// None holds. What is wrong, if a condition could not be computed.
-pub fn kind_of(kinds: &[KindPlan], rules: &Rules, bytes: &[u8]) -> Result<usize, Option<String>> {
+pub fn kind_of(record_types: &[RecordTypePlan], rules: &Rules, bytes: &[u8]) -> Result<usize, Option<String>> {
     let record = layout::decoded(rules, bytes);
     let field = |place: usize| {
         let spans = layout::named_fields(&rules.format, bytes, 0..bytes.len());
@@ -21,7 +21,7 @@ pub fn kind_of(kinds: &[KindPlan], rules: &Rules, bytes: &[u8]) -> Result<usize,
         record: &record,
         field: &field,
     };
-    for (number, kind) in kinds.iter().enumerate() {
+    for (number, kind) in record_types.iter().enumerate() {
         let holds = kind.condition.as_ref().map(|c: &Condition| c.holds(&raw));
         match holds {
             None | Some(Ok(Some(true))) => return Ok(number),

@@ -8,7 +8,7 @@ use crate::job::Job;
 
 /// A database as it answers.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct About {
+pub struct ServerInfo {
     /// What it is, and its version.
     pub server: String,
     /// Who we are to it; none where it knows no users.
@@ -18,12 +18,12 @@ pub struct About {
     /// What keeps rows from being sent at all, with what to do.
     pub hindrance: Option<String>,
     /// Each table of the load.
-    pub tables: Vec<Rights>,
+    pub tables: Vec<Privileges>,
     /// The tables of the ledger, where a load would write one.
-    pub ledger: Vec<Rights>,
+    pub ledger: Vec<Privileges>,
 }
 
-impl About {
+impl ServerInfo {
     /// Whether the ledger is there already.
     pub fn has_ledger(&self) -> bool {
         self.ledger.iter().all(|rights| rights.is_there)
@@ -32,7 +32,7 @@ impl About {
 
 /// What we may do with a table.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Rights {
+pub struct Privileges {
     /// Its name.
     pub table: String,
     /// Whether it is there.
@@ -49,10 +49,10 @@ pub struct Rights {
     pub create: bool,
 }
 
-impl Rights {
+impl Privileges {
     /// Everything may be done, as in a file of our own.
-    pub fn all(table: &str, is_there: bool) -> Rights {
-        Rights {
+    pub fn all(table: &str, is_there: bool) -> Privileges {
+        Privileges {
             table: table.to_string(),
             is_there,
             select: true,
@@ -85,12 +85,12 @@ impl Rights {
 }
 
 /// What a load would lack, each with what to do about it.
-pub fn missing(about: &About, job: &Job, dialect: Dialect) -> Vec<String> {
-    let mut missing: Vec<String> = about.hindrance.iter().cloned().collect();
-    for rights in &about.tables {
+pub fn missing(server_info: &ServerInfo, job: &Job, dialect: Dialect) -> Vec<String> {
+    let mut missing: Vec<String> = server_info.hindrance.iter().cloned().collect();
+    for rights in &server_info.tables {
         let table = visible(rights.table.as_bytes());
         let quoted = dialect.table(&rights.table);
-        let user = about.user.as_deref().unwrap_or("the user");
+        let user = server_info.user.as_deref().unwrap_or("the user");
         if !rights.is_there && !job.create && job.mode != Mode::Replace {
             missing.push(format!(
                 "there is no table {table}: say [target] create = true, or make it by barrow ddl"
@@ -123,18 +123,18 @@ pub fn missing(about: &About, job: &Job, dialect: Dialect) -> Vec<String> {
             ));
         }
     }
-    missing.extend(ledger_lacks(about));
+    missing.extend(ledger_lacks(server_info));
     missing
 }
 
 /// What the ledger would lack, which a load makes or writes before its rows.
-fn ledger_lacks(about: &About) -> Option<String> {
-    let user = about.user.as_deref().unwrap_or("the user");
+fn ledger_lacks(server_info: &ServerInfo) -> Option<String> {
+    let user = server_info.user.as_deref().unwrap_or("the user");
     let without = "or do without a ledger: [target] ledger = false";
-    let may_not = |may: fn(&Rights) -> bool| about.ledger.iter().any(|rights| !may(rights));
-    let names: Vec<&str> = about.ledger.iter().map(|r| r.table.as_str()).collect();
+    let may_not = |may: fn(&Privileges) -> bool| server_info.ledger.iter().any(|rights| !may(rights));
+    let names: Vec<&str> = server_info.ledger.iter().map(|r| r.table.as_str()).collect();
     let names = names.join(", ");
-    match about.has_ledger() {
+    match server_info.has_ledger() {
         true if may_not(|r| r.select && r.insert && r.update) => Some(format!(
             "{user} lacks rights on the ledger: GRANT SELECT, INSERT, UPDATE ON {names} TO …; {without}"
         )),
@@ -159,20 +159,20 @@ mod tests {
         }
     }
 
-    fn about(rights: Rights) -> About {
-        About {
+    fn server_info(rights: Privileges) -> ServerInfo {
+        ServerInfo {
             tables: vec![rights],
-            ..About::default()
+            ..ServerInfo::default()
         }
     }
 
     #[test]
     fn what_a_mode_needs_is_asked_for() {
-        let mut rights = Rights::all("d", true);
+        let mut rights = Privileges::all("d", true);
         rights.update = false;
-        let found = |mode, create, rights: &Rights| {
+        let found = |mode, create, rights: &Privileges| {
             missing(
-                &about(rights.clone()),
+                &server_info(rights.clone()),
                 &job(mode, create),
                 crate::postgres::DIALECT,
             )
@@ -188,30 +188,30 @@ mod tests {
         assert_eq!(found(Mode::Append, true, &rights), [""; 0]);
         rights.create = false;
         assert_eq!(found(Mode::Append, true, &rights).len(), 1);
-        assert_eq!(Rights::default().words(), "none");
+        assert_eq!(Privileges::default().words(), "none");
     }
 
     #[test]
     fn the_ledger_s_rights_are_asked_for_too() {
-        let of = |ledger: Vec<Rights>| {
-            let about = About {
+        let of = |ledger: Vec<Privileges>| {
+            let server_info = ServerInfo {
                 ledger,
-                ..about(Rights::all("d", true))
+                ..server_info(Privileges::all("d", true))
             };
-            missing(&about, &job(Mode::Append, false), crate::postgres::DIALECT)
+            missing(&server_info, &job(Mode::Append, false), crate::postgres::DIALECT)
         };
-        let there = |name: &str| Rights::all(name, true);
+        let there = |name: &str| Privileges::all(name, true);
         assert_eq!(of(Vec::new()), [""; 0]);
         assert_eq!(of(vec![there("runs"), there("files")]), [""; 0]);
-        let only_read = Rights {
+        let only_read = Privileges {
             insert: false,
             ..there("files")
         };
         let lacks = of(vec![there("runs"), only_read]);
         assert!(lacks[0].contains("UPDATE ON runs, files TO"), "{lacks:?}");
-        let absent = |create| Rights {
+        let absent = |create| Privileges {
             create,
-            ..Rights::all("files", false)
+            ..Privileges::all("files", false)
         };
         assert_eq!(of(vec![there("runs"), absent(true)]), [""; 0]);
         let lacks = of(vec![there("runs"), absent(false)]);
