@@ -7,7 +7,7 @@ use std::io::Read;
 use std::path::Path;
 use std::time::Instant;
 
-use barrow_core::flow::{Batch, Encoded, Sink};
+use barrow_core::pipeline::{Batch, Encoded, Sink};
 use barrow_core::values::Cell;
 use rusqlite::Connection;
 use rusqlite::types::{ToSql, ToSqlOutput, ValueRef};

@@ -4,7 +4,8 @@ use std::convert::Infallible;
 use std::path::Path;
 use std::time::Instant;
 
-use barrow_core::flow::{self, Encoded, Options, Sink};
+use barrow_core::pipeline;
+use barrow_core::pipeline::{Encoded, Options, Sink};
 use barrow_core::plan::Plan;
 use barrow_core::source;
 use barrow_core::spec;
@@ -41,7 +42,7 @@ pub fn flow<S: Sink>(path: &Path, threads: usize, sink: &mut S) -> Result<(), St
         threads,
         ..Options::default()
     };
-    flow::run(&plan, files, options, &|_| {}, sink).map_err(|_| "the flow failed".to_string())
+    pipeline::run(&plan, files, options, &|_| {}, sink).map_err(|_| "the flow failed".to_string())
 }
 
 /// Counts the rows of a spec's files.

@@ -15,11 +15,11 @@ use crate::source::Charset;
 use crate::source::charset::BadBytes;
 use crate::source::transcode::TextMap;
 use crate::values::cell::{Cell, Piece};
-use crate::values::kind::{ValueParser, Place};
 use crate::values::limits::{Valued, Verdict};
 use crate::values::reader::{AnyKind, ColumnReader, with_kind};
 use crate::values::steps::Steps;
 use crate::values::trim::trimmed;
+use crate::values::value_parser::{Place, ValueParser};
 use crate::words::{QuotedEmpty, Trim, WhenUndecodable};
 
 /// The fields of a block's records, row by row.
@@ -299,7 +299,13 @@ impl ColumnReader {
     ) -> Result<Option<Cow<'t, str>>, Code> {
         let found = steps.apply(text, note)?;
         if found.is_none() {
-            self.nulled(Code::NotInLookup, RepairKind::NotListedNulled, store, cell, note)?;
+            self.nulled(
+                Code::NotInLookup,
+                RepairKind::NotListedNulled,
+                store,
+                cell,
+                note,
+            )?;
         }
         Ok(found)
     }

@@ -6,16 +6,19 @@
 //! files → bytes → blocks → records → fields → values → batches → sink
 //! ```
 
+pub mod column_stats;
 pub mod columns;
 pub mod conditions;
+pub mod counts;
 pub mod draft;
+pub mod duplicates;
 pub mod error;
+pub mod escape;
 pub mod export;
-pub mod flow;
 pub mod format;
-pub mod keys;
-pub mod look;
+pub mod inspect;
 pub mod nearest;
+pub mod pipeline;
 pub mod plan;
 pub mod pool;
 pub mod problem;
@@ -23,13 +26,10 @@ pub mod reason;
 pub mod records;
 pub mod rejects;
 pub mod repair;
-pub mod seen;
 pub mod source;
 pub mod spec;
-pub mod tally;
 pub mod types;
 pub mod values;
-pub mod visible;
 pub mod words;
 
 pub use error::Error;

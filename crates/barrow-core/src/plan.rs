@@ -37,7 +37,9 @@ pub struct Plan {
 impl Plan {
     /// Whether the spec names kinds of record.
     pub fn has_kinds(&self) -> bool {
-        self.record_types.iter().any(|kind| kind.condition.is_some())
+        self.record_types
+            .iter()
+            .any(|kind| kind.condition.is_some())
     }
 
     /// Whether a value is carried from one record to those after it, so that rows

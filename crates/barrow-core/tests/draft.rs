@@ -5,7 +5,7 @@ mod common;
 use std::io::Write;
 
 use barrow_core::draft::{self, Draft, Heading, Layout, Remark, Wanted};
-use barrow_core::flow::Options;
+use barrow_core::pipeline::Options;
 use barrow_core::source::SourceFile;
 use barrow_core::types::Type;
 use common::read_path;

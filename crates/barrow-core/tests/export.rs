@@ -4,7 +4,9 @@ mod common;
 
 use std::io::Write;
 
-use barrow_core::export::{RowBatch, Lines, RawValue, Compressor, RecordWriter, StatedTotals, RowTyper, Written};
+use barrow_core::export::{
+    Compressor, Lines, RawValue, RecordWriter, RowBatch, RowTyper, StatedTotals, Written,
+};
 use barrow_core::plan::Plan;
 use barrow_core::types::Type;
 use barrow_core::values::Cell;

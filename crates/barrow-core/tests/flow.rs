@@ -4,7 +4,8 @@ use std::collections::VecDeque;
 use std::sync::mpsc;
 use std::time::Duration;
 
-use barrow_core::flow::{self, Encoded, Failure, Options, Sink};
+use barrow_core::pipeline;
+use barrow_core::pipeline::{Encoded, Failure, Options, Sink};
 use barrow_core::plan::Plan;
 use barrow_core::source::SourceFile;
 use barrow_core::spec::read_plan;
@@ -47,7 +48,7 @@ impl Sink for GivesUp {
 #[test]
 fn a_sink_that_gives_up_ends_a_long_flow() {
     let ended = over_a_long_file(|plan, files, options| {
-        flow::run(plan, files, options, &|_| {}, &mut GivesUp)
+        pipeline::run(plan, files, options, &|_| {}, &mut GivesUp)
     });
     assert!(matches!(ended, Err(Failure::Sink(()))));
 }
@@ -55,7 +56,7 @@ fn a_sink_that_gives_up_ends_a_long_flow() {
 #[test]
 fn a_sink_that_asks_for_some_batches_and_goes_ends_a_long_flow() {
     let ended = over_a_long_file(|plan, files, options| {
-        flow::run_into(plan, files, options, &|_: &mut Encoded<()>| {}, |batches| {
+        pipeline::run_into(plan, files, options, &|_: &mut Encoded<()>| {}, |batches| {
             let some: Vec<_> = batches.by_ref().take(3).collect();
             Err(Failure::Sink(some.len()))
         })
@@ -71,7 +72,7 @@ fn batches_that_are_kept_stay_as_they_came_and_the_others_come_in_order() {
             let mut records = 0;
             let mut next = 0;
             let taken =
-                flow::run_into(plan, files, options, &|_: &mut Encoded<()>| {}, |batches| {
+                pipeline::run_into(plan, files, options, &|_: &mut Encoded<()>| {}, |batches| {
                     let mut kept: VecDeque<(u64, Encoded<()>)> = VecDeque::new();
                     while let Some(batch) = batches.next() {
                         let batch = batch.map_err(Failure::Source)?;
@@ -98,18 +99,19 @@ fn a_file_that_cannot_be_read_comes_after_all_batches_before_it() {
     let found = over_a_long_file(|plan, mut files, options| {
         files.push(SourceFile::local("no such file"));
         let mut found = (0, 0);
-        let ended = flow::run_into(plan, files, options, &|_: &mut Encoded<()>| {}, |batches| {
-            while let Some(batch) = batches.next() {
-                match batch {
-                    Ok(batch) => {
-                        found.0 += batch.good();
-                        batches.give_back(batch);
+        let ended =
+            pipeline::run_into(plan, files, options, &|_: &mut Encoded<()>| {}, |batches| {
+                while let Some(batch) = batches.next() {
+                    match batch {
+                        Ok(batch) => {
+                            found.0 += batch.good();
+                            batches.give_back(batch);
+                        }
+                        Err(_) => found.1 += 1,
                     }
-                    Err(_) => found.1 += 1,
                 }
-            }
-            Ok::<(), Failure<()>>(())
-        });
+                Ok::<(), Failure<()>>(())
+            });
         ended.is_ok().then_some(found)
     });
     assert_eq!(found, Some((RECORDS, 1)));
@@ -120,25 +122,26 @@ fn a_batch_is_late_while_nothing_is_left_to_type_it_with() {
     let records = over_a_long_file(|plan, files, mut options| {
         options.waiting = 1;
         let mut records = 0;
-        let taken = flow::run_into(plan, files, options, &|_: &mut Encoded<()>| {}, |batches| {
-            let mut kept = Vec::new();
-            // Two for each of two workers, and one that waits.
-            for _ in 0..5 {
+        let taken =
+            pipeline::run_into(plan, files, options, &|_: &mut Encoded<()>| {}, |batches| {
+                let mut kept = Vec::new();
+                // Two for each of two workers, and one that waits.
+                for _ in 0..5 {
+                    assert!(!batches.is_late(Duration::from_secs(60)));
+                    kept.extend(batches.next().and_then(Result::ok));
+                }
+                assert_eq!(kept.len(), 5);
+                assert!(batches.is_late(Duration::from_millis(20)));
+                records += kept.iter().map(|batch| batch.good()).sum::<usize>();
+                kept.into_iter().for_each(|batch| batches.give_back(batch));
                 assert!(!batches.is_late(Duration::from_secs(60)));
-                kept.extend(batches.next().and_then(Result::ok));
-            }
-            assert_eq!(kept.len(), 5);
-            assert!(batches.is_late(Duration::from_millis(20)));
-            records += kept.iter().map(|batch| batch.good()).sum::<usize>();
-            kept.into_iter().for_each(|batch| batches.give_back(batch));
-            assert!(!batches.is_late(Duration::from_secs(60)));
-            while let Some(Ok(batch)) = batches.next() {
-                records += batch.good();
-                batches.give_back(batch);
-            }
-            assert!(!batches.is_late(Duration::from_secs(60)), "all are through");
-            Ok::<(), Failure<()>>(())
-        });
+                while let Some(Ok(batch)) = batches.next() {
+                    records += batch.good();
+                    batches.give_back(batch);
+                }
+                assert!(!batches.is_late(Duration::from_secs(60)), "all are through");
+                Ok::<(), Failure<()>>(())
+            });
         taken.is_ok().then_some(records)
     });
     assert_eq!(records, Some(RECORDS));

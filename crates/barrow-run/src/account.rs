@@ -4,11 +4,11 @@
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
-use barrow_core::flow::Batch;
+use barrow_core::counts::RunCounts;
+use barrow_core::pipeline::Batch;
 use barrow_core::reason::Reject;
 use barrow_core::rejects::RejectWriter;
 use barrow_core::source::SourceFile;
-use barrow_core::tally::RunCounts;
 
 use crate::error::Error;
 use crate::observer::{Watch, size_of};

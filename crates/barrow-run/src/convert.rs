@@ -2,13 +2,14 @@
 
 use std::path::PathBuf;
 
-use barrow_core::export::{RowBatch, RawValue, RecordWriter, RowTyper, Written};
-use barrow_core::flow::{self, Encoded, Rows, Sink};
+use barrow_core::counts::RunCounts;
+use barrow_core::escape::escape_for_display;
+use barrow_core::export::{RawValue, RecordWriter, RowBatch, RowTyper, Written};
+use barrow_core::pipeline;
+use barrow_core::pipeline::{Encoded, Rows, Sink};
 use barrow_core::rejects::RejectWriter;
-use barrow_core::tally::RunCounts;
 use barrow_core::types::Type;
 use barrow_core::values::{Cell, shown};
-use barrow_core::visible::visible;
 use barrow_core::words::{Tolerance, WhenUnfit};
 
 use crate::account::RunAccount;
@@ -106,7 +107,7 @@ impl<'c> Convert<'c> {
         };
         let encode = |batch: &mut Encoded<Written>| mapping.encode(&writer, batch);
         let options = flow_options(self.threads, &run);
-        let flowed = flow::run(&from.plan, sources, options, &encode, &mut sink);
+        let flowed = pipeline::run(&from.plan, sources, options, &encode, &mut sink);
         sink.account.end();
         match flowed.map_err(Error::from) {
             Err(error) if error.kind() == ErrorKind::OutputClosed => Ok(None),
@@ -196,7 +197,7 @@ impl Mapping {
                 .position(|c| c.name.eq_ignore_ascii_case(name));
             let ty = found.and_then(|at| kind.loaded().nth(at)).map(|c| c.ty);
             if found.is_none() {
-                lacking.push(visible(name.as_bytes()));
+                lacking.push(escape_for_display(name.as_bytes()));
             }
             found.zip(ty)
         });

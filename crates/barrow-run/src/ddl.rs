@@ -1,6 +1,6 @@
 //! SQL for the tables of a spec.
 
-use barrow_core::visible::visible;
+use barrow_core::escape::escape_for_display;
 use barrow_targets::{Dialect, Job, ddl};
 
 use crate::error::Error;
@@ -44,7 +44,7 @@ pub fn alterations(spec: &Spec) -> Result<String, Error> {
     let mut session = url.open(false)?;
     let mut sql = String::new();
     for name in job.tables() {
-        let shown = visible(name.as_bytes());
+        let shown = escape_for_display(name.as_bytes());
         match session.describe(name)? {
             Some(table) => sql += &alterations_of(&job, name, &table, url.dialect()),
             None => {
@@ -67,7 +67,10 @@ fn alterations_of(
         .flat_map(|part| ddl::alter(dialect, part, table))
         .collect();
     if all.is_empty() {
-        return format!("-- the table {} fits as it is\n", visible(name.as_bytes()));
+        return format!(
+            "-- the table {} fits as it is\n",
+            escape_for_display(name.as_bytes())
+        );
     }
     let each = all.into_iter().map(|alteration| {
         let statement = match alteration.sql {

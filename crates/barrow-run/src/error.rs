@@ -84,7 +84,7 @@ impl Error {
 
     /// A file that could not be read or written.
     pub fn file(path: &Path, error: &dyn fmt::Display) -> Error {
-        let shown = barrow_core::visible::visible_path(path);
+        let shown = barrow_core::escape::visible_path(path);
         Error::failed(format!("{shown}: {error}"))
     }
 
@@ -209,11 +209,11 @@ impl From<barrow_targets::Error> for Error {
     }
 }
 
-impl From<barrow_core::flow::Failure<Error>> for Error {
-    fn from(failure: barrow_core::flow::Failure<Error>) -> Error {
+impl From<barrow_core::pipeline::Failure<Error>> for Error {
+    fn from(failure: barrow_core::pipeline::Failure<Error>) -> Error {
         match failure {
-            barrow_core::flow::Failure::Source(error) => error.into(),
-            barrow_core::flow::Failure::Sink(error) => error,
+            barrow_core::pipeline::Failure::Source(error) => error.into(),
+            barrow_core::pipeline::Failure::Sink(error) => error,
         }
     }
 }

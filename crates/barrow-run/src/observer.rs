@@ -2,8 +2,8 @@
 
 use std::sync::{Mutex, PoisonError};
 
+use barrow_core::counts::FileCounts;
 use barrow_core::source::SourceFile;
-use barrow_core::tally::FileCounts;
 
 /// Told what happens on the way. Every method does nothing unless it is written.
 ///

@@ -1,12 +1,16 @@
 //! Rows that a table refused, as rejects.
 
-use barrow_core::flow::Batch;
+use barrow_core::pipeline::Batch;
 use barrow_core::plan::RecordTypePlan;
 use barrow_core::reason::{Code, Reject};
 use barrow_targets::Refusal;
 
 /// Rows that the table refused as rejects, with the value where it is one column's.
-pub fn refused(record_types: &[RecordTypePlan], batch: &Batch, refusals: Vec<Refusal>) -> Vec<Reject> {
+pub fn refused(
+    record_types: &[RecordTypePlan],
+    batch: &Batch,
+    refusals: Vec<Refusal>,
+) -> Vec<Reject> {
     let reject = |r: Refusal| {
         let row = r.row as usize;
         let column = r.column.as_deref();

@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use barrow_core::tally::FileCounts;
+use barrow_core::counts::FileCounts;
 use barrow_run::check::Check;
 use barrow_run::report::Outcome;
 use barrow_run::{Draft, ErrorKind, Load, Observer, Overrides, Spec};

@@ -1,11 +1,11 @@
 //! SQL that is written from names and types: CREATE TABLE and ALTER TABLE.
 
+use barrow_core::escape::escape_for_display;
 use barrow_core::types::Type;
-use barrow_core::visible::visible;
 
 use crate::dialect::Dialect;
 use crate::fit::{Fit, fit};
-use crate::part::{Column, RecordTable};
+use crate::record_table::{Column, RecordTable};
 use crate::table::Table;
 
 /// CREATE TABLE for these columns, without a semicolon. `key` names the columns of
@@ -67,7 +67,7 @@ pub fn alter(dialect: Dialect, part: &RecordTable, table: &Table) -> Vec<Alterat
             None => alterations.push(Alteration {
                 why: format!(
                     "{}: the table has no such column",
-                    visible(column.name.as_bytes())
+                    escape_for_display(column.name.as_bytes())
                 ),
                 sql: Some(format!("ALTER TABLE {name} ADD COLUMN {quoted} {word}")),
             }),
@@ -77,7 +77,7 @@ pub fn alter(dialect: Dialect, part: &RecordTable, table: &Table) -> Vec<Alterat
                     let quoted = dialect.quoted(&found.name);
                     let sql = dialect.change_type(&name, &quoted, &word, found.required);
                     alterations.push(Alteration {
-                        why: format!("{}: {why}", visible(column.name.as_bytes())),
+                        why: format!("{}: {why}", escape_for_display(column.name.as_bytes())),
                         sql,
                     });
                 }
@@ -97,7 +97,7 @@ pub fn alter(dialect: Dialect, part: &RecordTable, table: &Table) -> Vec<Alterat
         alterations.push(Alteration {
             why: format!(
                 "{}: the table requires it, and the spec does not load it",
-                visible(column.name.as_bytes())
+                escape_for_display(column.name.as_bytes())
             ),
             sql,
         });

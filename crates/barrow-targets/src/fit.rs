@@ -1,11 +1,11 @@
 //! Whether the rows' columns fit the table, found out before a record is read.
 
+use barrow_core::escape::escape_for_display;
 use barrow_core::nearest::nearest;
 use barrow_core::types::Type;
-use barrow_core::visible::visible;
 
 use crate::error::Error;
-use crate::part::{Column, RecordTable};
+use crate::record_table::{Column, RecordTable};
 use crate::table::{Table, TableColumn};
 
 /// How a column of the rows fits one of the table.
@@ -120,7 +120,7 @@ pub fn check(part: &RecordTable, table: &Table) -> Result<(), Error> {
         {
             troubles.push(format!(
                 "{}: the table requires it and has no default, and the spec does not load it",
-                visible(column.name.as_bytes())
+                escape_for_display(column.name.as_bytes())
             ));
         }
     }
@@ -130,18 +130,18 @@ pub fn check(part: &RecordTable, table: &Table) -> Result<(), Error> {
     let names: Vec<_> = table
         .columns
         .iter()
-        .map(|c| visible(c.name.as_bytes()))
+        .map(|c| escape_for_display(c.name.as_bytes()))
         .collect();
     Err(Error::spec(format!(
         "the table {} does not fit the spec\n  {}\n  the table's columns: {}",
-        visible(part.table.as_bytes()),
+        escape_for_display(part.table.as_bytes()),
         troubles.join("\n  "),
         names.join(", ")
     )))
 }
 
 fn trouble(column: &Column, table: &Table) -> Option<String> {
-    let name = visible(column.name.as_bytes());
+    let name = escape_for_display(column.name.as_bytes());
     match table.column(&column.name) {
         Some(found) if found.generated => Some(format!(
             "{name}: the table computes it itself; say load = false"
@@ -149,7 +149,8 @@ fn trouble(column: &Column, table: &Table) -> Option<String> {
         Some(_) => None,
         None => {
             let near = nearest(&column.name, table.columns.iter().map(|c| c.name.as_str()));
-            let near = near.map(|n| format!("; the nearest is {}", visible(n.as_bytes())));
+            let near =
+                near.map(|n| format!("; the nearest is {}", escape_for_display(n.as_bytes())));
             Some(format!(
                 "{name}: the table has no such column{}",
                 near.unwrap_or_default()

@@ -1,7 +1,7 @@
 //! What a table would refuse, found out without sending a row: what it has no room for, and
 //! null where it takes none.
 
-use barrow_core::flow::Batch;
+use barrow_core::pipeline::Batch;
 use barrow_core::reason::Code;
 use barrow_core::values::Cell;
 
@@ -9,7 +9,7 @@ use crate::encoded::EncodedBatch;
 use crate::encoded::Encoder;
 use crate::encoded::rows::Run;
 use crate::job::Refusal;
-use crate::part::RecordTable;
+use crate::record_table::RecordTable;
 use crate::table::Table;
 
 /// What finds the rows of a batch that the tables would refuse.

@@ -1,13 +1,13 @@
 //! What is to be loaded, and where.
 
+use barrow_core::escape::escape_for_display;
 use barrow_core::reason::Code;
-use barrow_core::visible::visible;
 use barrow_core::words::Mode;
 
 use crate::ddl;
 use crate::dialect::Dialect;
 use crate::error::Error;
-use crate::part::{Column, RecordTable};
+use crate::record_table::{Column, RecordTable};
 use crate::shadow_table::shadow_table;
 
 /// What is to be loaded, and where.
@@ -112,7 +112,8 @@ impl Job {
             let same = |c: &&Column| c.name.eq_ignore_ascii_case(&column.name);
             match columns.iter().find(same) {
                 None => {
-                    let has = |part: &&&RecordTable| part.columns.iter().any(|c| same(&c) && c.required);
+                    let has =
+                        |part: &&&RecordTable| part.columns.iter().any(|c| same(&c) && c.required);
                     columns.push(Column {
                         required: parts.iter().filter(has).count() == parts.len(),
                         ..column.clone()
@@ -123,8 +124,8 @@ impl Job {
                     return Err(Error::spec(format!(
                         "two record types go to the table {}, and its column {} is {} in one and {} \
                          in the other",
-                        visible(table.as_bytes()),
-                        visible(column.name.as_bytes()),
+                        escape_for_display(table.as_bytes()),
+                        escape_for_display(column.name.as_bytes()),
                         other.ty,
                         column.ty
                     ))

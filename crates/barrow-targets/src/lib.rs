@@ -33,8 +33,6 @@
 //! A new database is a folder with a [`Session`], a [`SqlDialect`](dialect::SqlDialect) and
 //! what both need, and a line in [`registry`]. For a server, [`servers::load`] has the load.
 
-pub mod server_info;
-pub mod asking;
 pub mod ddl;
 mod decimal_scaling;
 pub mod dialect;
@@ -51,33 +49,35 @@ pub mod mariadb;
 pub mod merge;
 mod merge_key;
 pub mod order;
-pub mod part;
 pub mod place;
 pub mod postgres;
 pub mod query;
 pub mod query_rows;
+pub mod record_table;
 pub mod registry;
 pub mod secret;
+pub mod server_info;
 pub mod servers;
 pub mod session;
 mod shadow_table;
+pub mod sql;
 pub mod sqlite;
 pub mod table;
 pub mod url;
 
-pub use server_info::{ServerInfo, Privileges};
-pub use asking::Value;
 pub use dialect::Dialect;
 pub use encoded::{EncodedBatch, EncodedPart, Encoder};
 pub use error::{Error, ErrorKind};
 pub use foresight::Foresight;
 pub use job::{Job, Refusal};
 pub use merge::Merged;
-pub use part::{Column, RecordTable};
 pub use query::{Query, Select};
 pub use query_rows::RawRows;
+pub use record_table::{Column, RecordTable};
+pub use server_info::{Privileges, ServerInfo};
 pub use session::{
     BatchSource, Batching, Decoder, Ended, Load, NotBegun, OpenQuery, Rows, Session, Swap,
 };
+pub use sql::Value;
 pub use table::{Table, TableColumn};
 pub use url::Url;

@@ -3,9 +3,9 @@
 
 use crate::dialect::{Dialect, MergeParts};
 use crate::error::Error;
-use crate::part::RecordTable;
+use crate::record_table::RecordTable;
+use barrow_core::escape::escape_for_display;
 use barrow_core::types::Type;
-use barrow_core::visible::visible;
 
 /// What became of merged rows.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -95,7 +95,7 @@ pub fn statements(
     if part.key.is_empty() {
         return Err(Error::spec(format!(
             "mode = \"merge\" needs the columns that tell one row of {} from another",
-            visible(part.table.as_bytes())
+            escape_for_display(part.table.as_bytes())
         ))
         .advice("say them under [target] key, such as key = [\"delivery_id\"]"));
     }
@@ -189,7 +189,7 @@ fn clash(dialect: Dialect, part: &RecordTable, merging: Merging<'_>) -> Option<S
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::part::Column;
+    use crate::record_table::Column;
 
     #[test]
     fn rows_that_differ_are_updated_and_new_ones_inserted() {

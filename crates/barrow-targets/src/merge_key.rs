@@ -1,10 +1,10 @@
 //! Whether a table can be merged into by a key.
 
-use barrow_core::visible::visible;
+use barrow_core::escape::escape_for_display;
 
 use crate::dialect::Dialect;
 use crate::error::Error;
-use crate::part::RecordTable;
+use crate::record_table::RecordTable;
 
 /// Holds a part's key against the sets of columns that are unique in its table.
 ///
@@ -21,11 +21,11 @@ pub fn check(dialect: Dialect, part: &RecordTable, unique: &[Vec<String>]) -> Re
     let names: Vec<_> = part
         .key
         .iter()
-        .map(|name| visible(name.as_bytes()))
+        .map(|name| escape_for_display(name.as_bytes()))
         .collect();
     Err(Error::spec(format!(
         "two rows of the table {} may have the same {}, so rows cannot be merged by it",
-        visible(part.table.as_bytes()),
+        escape_for_display(part.table.as_bytes()),
         names.join(", ")
     ))
     .advice(format!(

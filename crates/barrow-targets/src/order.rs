@@ -7,12 +7,12 @@
 
 use std::collections::HashMap;
 
-use barrow_core::flow::Batch;
+use barrow_core::pipeline::Batch;
 use barrow_core::types::Type;
 use barrow_core::values::shown;
 
 use crate::encoded::EncodedBatch;
-use crate::part::RecordTable;
+use crate::record_table::RecordTable;
 use crate::table::Table;
 
 /// The columns of a part that name rows of the same table, and those that they name.
@@ -27,7 +27,7 @@ impl Order {
     /// For a part that goes to a table; none where no row names another of it.
     pub fn of(part: &RecordTable, table: &Table) -> Option<Order> {
         let place = |name: &String| {
-            let named = |column: &crate::part::Column| {
+            let named = |column: &crate::record_table::Column| {
                 table
                     .column(&column.name)
                     .is_some_and(|found| found.name == *name)
@@ -96,7 +96,7 @@ impl Order {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use barrow_core::flow::Rows;
+    use barrow_core::pipeline::Rows;
     use barrow_core::values::Cell;
 
     fn batch(rows: &[(i64, i64)]) -> Batch {

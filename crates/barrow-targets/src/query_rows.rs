@@ -65,7 +65,7 @@ pub fn places<'n>(
         .filter_map(|name| {
             let at = place(name);
             if at.is_none() {
-                lacking.push(barrow_core::visible::visible(name.as_bytes()));
+                lacking.push(barrow_core::escape::escape_for_display(name.as_bytes()));
             }
             at
         })
@@ -75,7 +75,7 @@ pub fn places<'n>(
     }
     let found: Vec<String> = found
         .iter()
-        .map(|f| barrow_core::visible::visible(f.as_bytes()))
+        .map(|f| barrow_core::escape::escape_for_display(f.as_bytes()))
         .collect();
     Err(Error::spec(format!(
         "the query has no column {}; it has {}",

@@ -8,7 +8,7 @@ use std::collections::BTreeSet;
 use std::ops::Range;
 use std::sync::{Mutex, PoisonError};
 
-use barrow_core::visible::visible;
+use barrow_core::escape::escape_for_display;
 
 /// What stands where a secret was.
 const HIDDEN: &str = "***";
@@ -134,7 +134,7 @@ pub fn learn_secret(secret: &str) {
         let encoded =
             percent_encoding::utf8_percent_encode(form, percent_encoding::NON_ALPHANUMERIC);
         let quoted = serde_json::Value::from(form).to_string();
-        secrets.insert(visible(form.as_bytes()));
+        secrets.insert(escape_for_display(form.as_bytes()));
         secrets.insert(quoted.trim_matches('"').to_string());
         secrets.insert(encoded.to_string());
         secrets.insert(form.to_string());

@@ -1,6 +1,6 @@
 //! What a database says of itself, and of what we may do there.
 
-use barrow_core::visible::visible;
+use barrow_core::escape::escape_for_display;
 use barrow_core::words::Mode;
 
 use crate::dialect::Dialect;
@@ -88,7 +88,7 @@ impl Privileges {
 pub fn missing(server_info: &ServerInfo, job: &Job, dialect: Dialect) -> Vec<String> {
     let mut missing: Vec<String> = server_info.hindrance.iter().cloned().collect();
     for rights in &server_info.tables {
-        let table = visible(rights.table.as_bytes());
+        let table = escape_for_display(rights.table.as_bytes());
         let quoted = dialect.table(&rights.table);
         let user = server_info.user.as_deref().unwrap_or("the user");
         if !rights.is_there && !job.create && job.mode != Mode::Replace {
@@ -131,8 +131,13 @@ pub fn missing(server_info: &ServerInfo, job: &Job, dialect: Dialect) -> Vec<Str
 fn ledger_lacks(server_info: &ServerInfo) -> Option<String> {
     let user = server_info.user.as_deref().unwrap_or("the user");
     let without = "or do without a ledger: [target] ledger = false";
-    let may_not = |may: fn(&Privileges) -> bool| server_info.ledger.iter().any(|rights| !may(rights));
-    let names: Vec<&str> = server_info.ledger.iter().map(|r| r.table.as_str()).collect();
+    let may_not =
+        |may: fn(&Privileges) -> bool| server_info.ledger.iter().any(|rights| !may(rights));
+    let names: Vec<&str> = server_info
+        .ledger
+        .iter()
+        .map(|r| r.table.as_str())
+        .collect();
     let names = names.join(", ");
     match server_info.has_ledger() {
         true if may_not(|r| r.select && r.insert && r.update) => Some(format!(
@@ -198,7 +203,11 @@ mod tests {
                 ledger,
                 ..server_info(Privileges::all("d", true))
             };
-            missing(&server_info, &job(Mode::Append, false), crate::postgres::DIALECT)
+            missing(
+                &server_info,
+                &job(Mode::Append, false),
+                crate::postgres::DIALECT,
+            )
         };
         let there = |name: &str| Privileges::all(name, true);
         assert_eq!(of(Vec::new()), [""; 0]);

@@ -11,17 +11,17 @@ use barrow_core::export::RowBatch;
 use barrow_core::types::Type;
 use barrow_core::words::Mode;
 
-use crate::server_info::ServerInfo;
-use crate::asking::Value;
 use crate::dialect::Dialect;
 use crate::encoded::{EncodedBatch, Encoder};
 use crate::error::Error;
 use crate::foresight::Foresight;
 use crate::job::{Job, Refusal};
 use crate::merge::Merged;
-use crate::part::RecordTable;
 use crate::query::Query;
 use crate::query_rows::RawRows;
+use crate::record_table::RecordTable;
+use crate::server_info::ServerInfo;
+use crate::sql::Value;
 use crate::table::Table;
 
 /// A session with a database. Dropping it rolls back what is not committed.

@@ -2,11 +2,11 @@
 
 pub use barrow_core::spec::KnownColumn as TableColumn;
 
-use barrow_core::visible::visible;
+use barrow_core::escape::escape_for_display;
 
 use crate::dialect::Dialect;
 use crate::error::Error;
-use crate::part::{Column, RecordTable};
+use crate::record_table::{Column, RecordTable};
 
 /// A foreign key of a table to itself: its columns, and those that they name.
 pub type OwnParents = (Vec<String>, Vec<String>);
@@ -27,8 +27,11 @@ pub struct Table {
 
 /// Says that a table is not there, and would not be made.
 pub fn missing(name: &str) -> Error {
-    Error::spec(format!("there is no table {}", visible(name.as_bytes())))
-        .advice("say [target] create = true to have it made from the spec, or see barrow ddl")
+    Error::spec(format!(
+        "there is no table {}",
+        escape_for_display(name.as_bytes())
+    ))
+    .advice("say [target] create = true to have it made from the spec, or see barrow ddl")
 }
 
 impl Table {

@@ -3,7 +3,7 @@
 use std::fmt;
 use std::path::{Path, PathBuf};
 
-use barrow_core::visible::{visible, visible_path};
+use barrow_core::escape::{escape_for_display, visible_path};
 
 use crate::dialect::Dialect;
 use crate::error::Error;
@@ -39,11 +39,11 @@ impl Url {
         let Some((scheme, rest)) = full.split_once(':') else {
             return Err(Error::spec(format!(
                 "\"{}\" is not the address of a database",
-                visible(text.as_bytes())
+                escape_for_display(text.as_bytes())
             ))
             .advice(format!(
                 "for a SQLite file, say sqlite:{}",
-                visible(text.as_bytes())
+                escape_for_display(text.as_bytes())
             )));
         };
         let found = KINDS.iter().find(|kind| kind.schemes.contains(&scheme));
@@ -65,7 +65,7 @@ impl Url {
             // The rest may hold a password, so only the scheme is shown.
             None => Err(Error::spec(format!(
                 "\"{}:\" is no kind of database",
-                visible(scheme.as_bytes())
+                escape_for_display(scheme.as_bytes())
             ))
             .advice("an address starts with sqlite:, postgres:// or mysql://")),
         }

@@ -94,7 +94,10 @@ impl Condition {
     ///
     /// # Errors
     /// It cannot be computed.
-    pub fn holds<'v>(&'v self, environment: &impl Environment<'v>) -> Result<Option<bool>, Uncomputable> {
+    pub fn holds<'v>(
+        &'v self,
+        environment: &impl Environment<'v>,
+    ) -> Result<Option<bool>, Uncomputable> {
         match self.expression.value(environment)? {
             Value::Truth(truth) => Ok(Some(truth)),
             _ => Ok(None),

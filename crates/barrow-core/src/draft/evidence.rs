@@ -1,8 +1,8 @@
 //! What was seen of a column, in one line.
 
-use super::choice::Inferred;
 use super::profile::{MARKS, Profile};
-use crate::visible::visible_short;
+use crate::draft::inferred::Inferred;
+use crate::escape::visible_short;
 
 /// How many values, nulls, the smallest and the largest, and some examples.
 pub fn line(p: &Profile, choice: &Inferred, distinct: bool) -> String {

@@ -4,12 +4,13 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::Mutex;
 
 use super::layout::{Layout, Shape};
-use super::profile::{Monotonicity, Hashed, Hint, Profile};
+use super::profile::{Hashed, Hint, Monotonicity, Profile};
 use super::remark::Remark;
 use super::sections;
+use crate::duplicates::{Duplicate, Key, KeyIndex};
 use crate::error::Error;
-use crate::flow::{self, Batch, Encoded, Failure, Options, Sink};
-use crate::keys::{Key, KeyIndex, Duplicate};
+use crate::pipeline;
+use crate::pipeline::{Batch, Encoded, Failure, Options, Sink};
 use crate::plan::Plan;
 use crate::reason::Code;
 use crate::source::SourceFile;
@@ -160,7 +161,11 @@ pub(super) fn gather(
 ) -> Result<Gathered, Error> {
     let plan = as_text(shape)?;
     // The columns of all record types, one after the other.
-    let widths: Vec<usize> = plan.record_types.iter().map(|kind| kind.read.len()).collect();
+    let widths: Vec<usize> = plan
+        .record_types
+        .iter()
+        .map(|kind| kind.read.len())
+        .collect();
     let places: Vec<(usize, usize)> = widths
         .iter()
         .enumerate()
@@ -186,7 +191,7 @@ pub(super) fn gather(
         };
         batch.encoded = (0..width).map(column).collect();
     };
-    match flow::run(&plan, files.to_vec(), options.clone(), &encode, &mut sink) {
+    match pipeline::run(&plan, files.to_vec(), options.clone(), &encode, &mut sink) {
         Ok(()) => sink.finish(),
         Err(Failure::Source(Error::Empty { file, .. })) => Err(Error::NoFile(format!(
             "{file} has no record, so there is nothing to draft"

@@ -5,10 +5,10 @@
 //! columns are judged together, a type is chosen for each, and a spec is written with
 //! its evidence, and with remarks on what was not plain.
 
-mod choice;
-mod choose;
 mod evidence;
 mod gather;
+mod infer;
+mod inferred;
 mod judge;
 mod layout;
 mod names;
@@ -20,7 +20,7 @@ mod sections;
 mod value_kind;
 mod write;
 
-pub use choice::{Inferred, Chosen};
+pub use inferred::{Chosen, Inferred};
 pub use judge::Judgement;
 pub use layout::{Delimited, Heading, Layout, Part, Shape};
 pub use names::table_name;
@@ -28,7 +28,7 @@ pub use profile::Profile;
 pub use remark::Remark;
 
 use crate::error::Error;
-use crate::flow::Options;
+use crate::pipeline::Options;
 use crate::records::block::BLOCK;
 use crate::records::splitter::Splitter;
 use crate::source::SourceFile;
@@ -158,7 +158,7 @@ fn choose_all(
         let range = from..from + part.names.len();
         from = range.end;
         let profiles = &gathered.profiles[range.clone()];
-        choose::columns(
+        infer::columns(
             shape,
             part,
             profiles,
@@ -200,7 +200,7 @@ fn offer_trailer(shape: &mut Shape, gathered: &Gathered) {
         shape.remarks.push(Remark::of_file(
             format!(
                 "the last record looks like a total (\"{}\") and is read as a record",
-                crate::visible::visible(text.as_bytes())
+                crate::escape::escape_for_display(text.as_bytes())
             ),
             "trailer = 1",
         ));
@@ -220,7 +220,7 @@ fn same_headers(shape: &Shape, files: &[SourceFile]) -> Result<(), Error> {
         let list = |names: Vec<&String>| {
             let quoted = names
                 .into_iter()
-                .map(|n| format!("\"{}\"", crate::visible::visible(n.as_bytes())));
+                .map(|n| format!("\"{}\"", crate::escape::escape_for_display(n.as_bytes())));
             quoted.collect::<Vec<_>>().join(", ")
         };
         let lacks: Vec<&String> = shape.parts[0]

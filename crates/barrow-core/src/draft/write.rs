@@ -1,11 +1,11 @@
 //! Writes a draft as a spec's text, with its evidence as comments.
 
-use super::choice::Inferred;
 use super::gather::Gathered;
 use super::judge::Judgement;
 use super::layout::{Part, Shape};
 use super::sections::{comment, key, list, part_head, place_of, quoted, records, remark, source};
 use super::{Chosen, Wanted};
+use crate::draft::inferred::Inferred;
 
 /// What holds for all columns.
 fn values(judgement: &Judgement, common: &Common) -> String {

@@ -7,14 +7,14 @@ use base64::Engine;
 use super::moment::{MomentForm, usual};
 use super::number::{self, Width};
 use super::refusal::Refusal;
-use super::typed::Misfit;
+use crate::escape::visible_short;
+use crate::export::row_typer::Misfit;
 use crate::plan::ColumnPlan;
 use crate::reason::Code;
 use crate::repair::RepairKind;
 use crate::types::Type;
-use crate::values::notation::{put_decimal, put_whole};
+use crate::values::canonical::{put_decimal, put_whole};
 use crate::values::{Cell, ColumnReader, NumberForm, Piece, Valued, decimal, shown};
-use crate::visible::visible_short;
 use crate::words::{Form, QuotedEmpty, Trim};
 
 /// A value in a message is cut after so many characters.

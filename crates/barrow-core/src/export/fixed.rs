@@ -5,7 +5,7 @@ use std::ops::Range;
 use super::encode::Encode;
 use super::refusal::{Refusal, refusal};
 use crate::format::{FixedFormat, RecordEnd};
-use crate::plan::{RecordTypePlan, Place, Plan};
+use crate::plan::{Place, Plan, RecordTypePlan};
 use crate::reason::Code;
 use crate::source::Charset;
 use crate::words::Align;

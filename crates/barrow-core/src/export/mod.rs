@@ -5,19 +5,19 @@
 //! that gives another value, it is a fault, or a repair that the spec asked for.
 
 mod column;
+mod compress;
 mod encode;
 mod fixed;
 mod lines;
 mod marks;
 mod moment;
 mod number;
-mod pack;
 mod record;
 mod refusal;
-mod typed;
+mod row_typer;
 
+pub use compress::Compressor;
 pub use lines::{Lines, StatedTotals};
-pub use pack::Compressor;
 pub use record::{RecordWriter, Unfit, Written};
 pub use refusal::Refusal;
-pub use typed::{RowBatch, RawValue, Misfit, RowTyper};
+pub use row_typer::{Misfit, RawValue, RowBatch, RowTyper};

@@ -6,7 +6,7 @@ use jiff::tz::TimeZone;
 
 use crate::reason::Code;
 use crate::types::Type;
-use crate::values::notation::{put_clock, put_day};
+use crate::values::canonical::{put_clock, put_day};
 use crate::values::{Cell, Day};
 
 /// How a column's moments are written.

@@ -1,7 +1,7 @@
 //! Why a value or a record cannot be written.
 
+use crate::escape::visible_short;
 use crate::reason::Code;
-use crate::visible::visible_short;
 
 /// Why a value cannot be written so that it is read back the same.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -4,8 +4,8 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
-use super::file::FileFormat;
 use super::mark::Mark;
+use crate::records::file_format::FileFormat;
 use crate::source::Content;
 use crate::source::transcode::TextMap;
 

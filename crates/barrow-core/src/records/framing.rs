@@ -3,11 +3,11 @@
 use super::delimited::judge::Judge;
 use super::delimited::scan::{Progress, Scan};
 use super::ending::{Byte, Bytes, FileEnding, Line};
-use super::file::FileFormat;
 use super::mark::{Mark, State};
 use super::rules::Rules;
 use crate::format::{NO_MARKS, RecordFormat};
 use crate::plan::Plan;
+use crate::records::file_format::FileFormat;
 use crate::words::{WhenBlank, WhenShort};
 
 /// How many records a block holds at the most.

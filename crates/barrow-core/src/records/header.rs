@@ -3,9 +3,9 @@
 use std::collections::{HashMap, HashSet};
 
 use crate::error::{Error, Unbound};
+use crate::escape::escape_for_display;
 use crate::nearest::nearest;
 use crate::plan::{ColumnPlan, Place};
-use crate::visible::visible;
 use crate::words::WhenNewColumn;
 
 /// For so many columns that are missing the nearest name is looked for.
@@ -63,12 +63,15 @@ pub fn bind(
         .filter(|field| !read.contains(field))
         .map(|field| match header[field].as_str() {
             "" => format!("field {}, which has no name", field + 1),
-            name => format!("\"{}\"", visible(name.as_bytes())),
+            name => format!("\"{}\"", escape_for_display(name.as_bytes())),
         })
         .collect();
     let stops = when_new == WhenNewColumn::Stop && !extra.is_empty();
     if !unbound.is_empty() || stops {
-        let header = header.iter().map(|h| visible(h.as_bytes())).collect();
+        let header = header
+            .iter()
+            .map(|h| escape_for_display(h.as_bytes()))
+            .collect();
         return Err(Error::Header {
             file: file.into(),
             unbound,
@@ -107,7 +110,7 @@ fn doubly_bound(
                 trouble: format!(
                     "it is field {} \"{}\", and so is {}",
                     place + 1,
-                    visible(header[*place].as_bytes()),
+                    escape_for_display(header[*place].as_bytes()),
                     columns[first].name
                 ),
             });
@@ -145,8 +148,8 @@ fn find(
             Some(format!(
                 "column {} was found as \"{}\", which differs from \"{}\" in case or blanks",
                 column.name,
-                visible(header[*field].as_bytes()),
-                visible(name.as_bytes())
+                escape_for_display(header[*field].as_bytes()),
+                escape_for_display(name.as_bytes())
             )),
         )),
         [] => Err(Unbound {
@@ -154,17 +157,20 @@ fn find(
             trouble: match nearest(name, header.iter().map(String::as_str).filter(|_| helps)) {
                 Some(near) => format!(
                     "the header has no \"{}\"; the nearest is \"{}\"",
-                    visible(name.as_bytes()),
-                    visible(near.as_bytes())
+                    escape_for_display(name.as_bytes()),
+                    escape_for_display(near.as_bytes())
                 ),
-                None => format!("the header has no \"{}\"", visible(name.as_bytes())),
+                None => format!(
+                    "the header has no \"{}\"",
+                    escape_for_display(name.as_bytes())
+                ),
             },
         }),
         several => Err(Unbound {
             column: column.name.clone(),
             trouble: format!(
                 "the header has \"{}\" {} times (fields {}); say which with `position`",
-                visible(name.as_bytes()),
+                escape_for_display(name.as_bytes()),
                 several.len(),
                 several
                     .iter()

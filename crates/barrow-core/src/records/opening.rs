@@ -146,7 +146,9 @@ pub fn open_input(
     let whole = input.fill(block_size, &mut carry)? < block_size;
     let mut start = begin(plan, source, &carry)?;
     let said = plan.source.packing;
-    if input.packing() == Compression::None && !matches!(said, Compression::Auto | Compression::None) {
+    if input.packing() == Compression::None
+        && !matches!(said, Compression::Auto | Compression::None)
+    {
         start.notes.push(format!(
             "it is not packed, though the spec says {}",
             said.word()

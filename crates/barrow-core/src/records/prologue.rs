@@ -3,7 +3,6 @@
 use super::block::LeftOut;
 use super::delimited::scan::Progress;
 use super::ending::{FileEnding, Found};
-use super::file::FieldBinding;
 use super::framing::Framing;
 use super::header::{self, Bound};
 use super::layout::header_names;
@@ -12,7 +11,8 @@ use super::opening::{Start, Text};
 use super::rules::Rules;
 use crate::error::Error;
 use crate::format::RecordFormat;
-use crate::plan::{ColumnPlan, RecordTypePlan, Place, Plan};
+use crate::plan::{ColumnPlan, Place, Plan, RecordTypePlan};
+use crate::records::file_format::FieldBinding;
 use crate::words::{Header, PreambleKey, WhenEmpty, WhenNewColumn};
 
 /// How far the end of the header is looked for.

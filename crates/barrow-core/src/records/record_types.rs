@@ -9,7 +9,11 @@ use crate::plan::RecordTypePlan;
 ///
 /// # Errors
 /// None holds. What is wrong, if a condition could not be computed.
-pub fn kind_of(record_types: &[RecordTypePlan], rules: &Rules, bytes: &[u8]) -> Result<usize, Option<String>> {
+pub fn kind_of(
+    record_types: &[RecordTypePlan],
+    rules: &Rules,
+    bytes: &[u8],
+) -> Result<usize, Option<String>> {
     let record = layout::decoded(rules, bytes);
     let field = |place: usize| {
         let spans = layout::named_fields(&rules.format, bytes, 0..bytes.len());

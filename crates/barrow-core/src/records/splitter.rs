@@ -4,7 +4,6 @@ use std::sync::Arc;
 
 use super::block::{Block, FileEnd, LeftOut};
 use super::delimited::scan::Progress;
-use super::file::FileFormat;
 use super::framing::Framing;
 use super::mark::{Mark, State};
 use super::opening::{Start, Text, open, open_input};
@@ -12,11 +11,12 @@ use super::prefix::Prefix;
 use super::prologue::{PrologueReader, may_be_empty, too_short};
 use super::rules::Rules;
 use crate::error::Error;
+use crate::escape::visible_path;
 use crate::plan::Plan;
 use crate::reason::has_reasons_beside;
+use crate::records::file_format::FileFormat;
 use crate::source::SourceFile;
 use crate::source::open::Input;
-use crate::visible::visible_path;
 use crate::words::Header;
 
 /// More bytes than this are never held for one block: they are addressed with 32

@@ -1,5 +1,5 @@
 //! Records that did not load: why, and where they are kept.
 
-mod keep;
+mod writer;
 
-pub use keep::{RejectWriter, MANIFEST, Written};
+pub use writer::{MANIFEST, RejectWriter, Written};

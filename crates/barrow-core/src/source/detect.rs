@@ -6,8 +6,8 @@ use encoding_rs::{Encoding, UTF_8, UTF_16BE, UTF_16LE};
 use super::dos::{Rival, Words};
 use super::file::SourceFile;
 use super::open::Input;
-use super::packing::Compression;
 use crate::error::Error;
+use crate::source::compression::Compression;
 
 /// How much of a file is held at once.
 const PIECE: usize = 1 << 20;

@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 
 use super::file::SourceFile;
 use crate::error::Error;
+use crate::escape::visible_path as shown;
 use crate::nearest::nearest;
-use crate::visible::visible_path as shown;
 
 /// Finds every file that `words` name: paths, globs (in natural order), `-` for
 /// standard input, and `@LIST` for a text file that names one file a line.

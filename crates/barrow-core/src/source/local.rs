@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use super::content::{Fingerprint, fingerprint};
 use super::place::Source;
-use crate::visible::visible_path;
+use crate::escape::visible_path;
 
 /// A file of this machine.
 #[derive(Debug)]

@@ -1,6 +1,7 @@
 //! Where the bytes come from: files, their packing, their encoding.
 
 pub mod charset;
+pub mod compression;
 pub mod content;
 pub mod detect;
 pub mod dos;
@@ -9,14 +10,13 @@ mod file;
 pub mod files;
 mod local;
 pub mod open;
-pub mod packing;
 mod place;
 mod standard_input;
 pub mod transcode;
 
 pub use charset::Charset;
+pub use compression::Compression;
 pub use content::{Content, Fingerprint};
 pub use file::SourceFile;
 pub use files::find;
-pub use packing::Compression;
 pub use place::Source;

@@ -6,8 +6,8 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use super::content::{Content, RunningHash};
 use super::file::SourceFile;
-use super::packing::{Compression, TELLING};
 use crate::error::Error;
+use crate::source::compression::{Compression, TELLING};
 use crate::words::Word;
 
 /// The bytes of a file, unpacked.

@@ -2,10 +2,10 @@
 
 pub mod check;
 mod other_words;
+pub mod raw;
 pub mod read;
-pub mod section;
-pub mod written;
+pub mod toml_table;
 
 pub use check::{leaves_types, plan as read_plan, plan_with as read_plan_with};
+pub use raw::{Known, KnownColumn};
 pub use read::bytes_of;
-pub use written::{Known, KnownColumn};

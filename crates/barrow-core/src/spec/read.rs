@@ -6,12 +6,12 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::other_words;
-use super::section::{Section, whole};
-use super::written::{
-    Check, Column, Delimited, Export, Kind, Records, Rejects, Shape, Source, Target, Total,
-    ValueKeys, Values, RawSpec,
-};
 use crate::problem::{At, Problem};
+use crate::spec::raw::{
+    Check, Column, Delimited, Export, Kind, RawSpec, Records, Rejects, Shape, Source, Target,
+    Total, ValueKeys, Values,
+};
+use crate::spec::toml_table::{Section, whole};
 use crate::types::{TYPE_NAMES, Type};
 use crate::words::{Afterwards, Disposal, Every, Measure, PreambleKey, Tolerance};
 

@@ -1,8 +1,8 @@
 //! Truth values by their words.
 
 use super::cell::Cell;
-use super::kind::{ValueParser, Place};
 use crate::reason::Code;
+use crate::values::value_parser::{Place, ValueParser};
 
 /// Words taken for true where the spec names none; case does not count.
 pub const TRUE_WORDS: &[&str] = &["true", "t", "yes", "y", "1"];

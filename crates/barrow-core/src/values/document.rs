@@ -5,8 +5,8 @@ use base64::alphabet;
 use base64::engine::{DecodePaddingMode, GeneralPurpose, GeneralPurposeConfig};
 
 use super::cell::{Cell, Piece};
-use super::kind::{ValueParser, Place};
 use crate::reason::Code;
+use crate::values::value_parser::{Place, ValueParser};
 
 /// Reads JSON (RFC 8259): a whole document, kept letter by letter as it came.
 /// One that is nested deeper than 128 levels is not taken.

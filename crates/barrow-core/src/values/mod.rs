@@ -1,30 +1,30 @@
 //! From fields to typed values.
 
+mod accepted_forms;
 mod boolean;
+pub mod canonical;
 pub(crate) mod cell;
+mod display;
 mod document;
 mod form;
-pub(crate) mod kind;
 pub(crate) mod limits;
-mod mend;
 mod moment;
-pub mod notation;
 mod nulls;
 mod number;
 mod options;
 mod pattern;
+mod policy;
 pub(crate) mod reader;
-mod show;
-mod standard;
 pub(crate) mod steps;
 mod text;
 pub(crate) mod trim;
+pub(crate) mod value_parser;
 
+pub use accepted_forms::Standard;
 pub use cell::{Cell, Day, Piece};
+pub use display::{decimal, shown};
 pub use form::NumberForm;
 pub use limits::Valued;
 pub use number::scaled;
 pub use options::{BadOption, LimitOptions, Policies, ReaderOptions, StepOptions};
 pub use reader::ColumnReader;
-pub use show::{decimal, shown};
-pub use standard::Standard;

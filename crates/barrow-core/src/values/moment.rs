@@ -4,10 +4,10 @@ use jiff::civil::DateTime;
 use jiff::tz::{AmbiguousOffset, TimeZone};
 
 use super::cell::{Cell, Day};
-use super::kind::{ValueParser, Place};
 use super::pattern::{Moment, Pattern, Unread, directives};
 use crate::reason::Code;
 use crate::types::Type;
+use crate::values::value_parser::{Place, ValueParser};
 
 /// Patterns of timestamps where the spec names none.
 const TIMESTAMP: &[&str] = &["%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%dT%H:%M:%S%.f"];

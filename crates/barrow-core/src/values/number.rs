@@ -1,9 +1,9 @@
 //! Whole numbers, exact decimals, and binary floating point.
 
 use super::cell::{Cell, Piece};
-use super::kind::{ValueParser, Place};
 use crate::reason::Code;
 use crate::types::Type;
+use crate::values::value_parser::{Place, ValueParser};
 
 /// How a number's digits are read.
 #[derive(Debug, Clone, Copy)]

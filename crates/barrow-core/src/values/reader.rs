@@ -5,7 +5,6 @@ use regex::Regex;
 use super::boolean::Boolean;
 use super::document::{Bytes, Json, Uuid};
 use super::form::NumberForm;
-use super::kind::{ValueParser, Place};
 use super::limits::{Constant, Limits};
 use super::moment::{Dates, Moments, Patterns, Times, Timestamps};
 use super::nulls::Words;
@@ -15,6 +14,7 @@ use super::steps::Steps;
 use super::text::Text;
 use crate::reason::Code;
 use crate::types::Type;
+use crate::values::value_parser::{Place, ValueParser};
 use crate::words::Given;
 use crate::words::{QuotedEmpty, Trim, WhenUndecodable};
 

@@ -90,17 +90,22 @@ impl Steps {
             text = Cow::Owned(swap.find.replace_all(&text, &swap.put));
             note(RepairKind::Swapped);
         }
-        let mut step = |wanted: bool, what: RepairKind, changed: &dyn Fn(&str) -> Option<String>| {
-            if wanted && let Some(new) = changed(&text) {
-                text = Cow::Owned(new);
-                note(what);
-            }
-        };
+        let mut step =
+            |wanted: bool, what: RepairKind, changed: &dyn Fn(&str) -> Option<String>| {
+                if wanted && let Some(new) = changed(&text) {
+                    text = Cow::Owned(new);
+                    note(what);
+                }
+            };
         step(self.remove_controls, RepairKind::ControlsRemoved, &|text| {
             let keeps = |c: &char| !c.is_control();
             (!text.chars().all(|c| keeps(&c))).then(|| text.chars().filter(keeps).collect())
         });
-        step(self.collapse_blanks, RepairKind::BlanksCollapsed, &collapsed);
+        step(
+            self.collapse_blanks,
+            RepairKind::BlanksCollapsed,
+            &collapsed,
+        );
         step(self.compose, RepairKind::Composed, &|text| {
             (!is_nfc(text)).then(|| text.nfc().collect())
         });
@@ -305,7 +310,10 @@ mod tests {
         let nulled = run(options(WhenNotListed::Null), "oui");
         assert_eq!(nulled, (Ok(None), vec![]));
         let kept = run(options(WhenNotListed::Keep), "oui");
-        assert_eq!(kept, (Ok(Some("oui".into())), vec![RepairKind::NotListedKept]));
+        assert_eq!(
+            kept,
+            (Ok(Some("oui".into())), vec![RepairKind::NotListedKept])
+        );
     }
 
     #[test]

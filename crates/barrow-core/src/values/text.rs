@@ -1,8 +1,8 @@
 //! Text, with or without a longest length.
 
 use super::cell::{Cell, Piece};
-use super::kind::{ValueParser, Place};
 use crate::reason::Code;
+use crate::values::value_parser::{Place, ValueParser};
 
 /// Reads text. A value that needs no change stays where it is in the block.
 #[derive(Debug)]

@@ -6,12 +6,13 @@ use std::io::Write;
 use std::path::Path;
 
 use barrow_core::Error;
-use barrow_core::flow::{self, Batch, Encoded, RunContext, Failure, Options, Rows, Sink};
+use barrow_core::counts::RunCounts;
+use barrow_core::pipeline;
+use barrow_core::pipeline::{Batch, Encoded, Failure, Options, Rows, RunContext, Sink};
 use barrow_core::plan::Plan;
 use barrow_core::reason::Reject;
 use barrow_core::source::SourceFile;
 use barrow_core::spec;
-use barrow_core::tally::RunCounts;
 use barrow_core::values::Cell;
 use barrow_core::words::WhenEmpty;
 
@@ -136,7 +137,7 @@ fn read_file(spec: &str, path: &Path, block_size: usize) -> Result<Out, Error> {
         },
         ..Options::default()
     };
-    match flow::run(&plan, files, options, &|_| {}, &mut out) {
+    match pipeline::run(&plan, files, options, &|_| {}, &mut out) {
         Ok(()) => Ok(out),
         Err(Failure::Source(error)) => Err(error),
         Err(Failure::Sink(never)) => match never {},

@@ -1,10 +1,10 @@
 //! Header, spec and table side by side: one line a column, and a verdict.
 
+use barrow_core::column_stats::ColumnStats;
+use barrow_core::escape::escape_for_display;
 use barrow_core::nearest::nearest;
-use barrow_core::plan::{ColumnPlan, RecordTypePlan, Place};
-use barrow_core::seen::ColumnStats;
+use barrow_core::plan::{ColumnPlan, Place, RecordTypePlan};
 use barrow_core::types::Type;
-use barrow_core::visible::visible;
 use barrow_targets::fit::{Fit, fit};
 use barrow_targets::{Column, Dialect, Table};
 
@@ -92,11 +92,12 @@ impl Sides<'_> {
         let (header, trouble) = self.in_header(column);
         let found = self.table.filter(|_| column.load);
         let found = found.and_then(|table| table.column(&column.name));
-        let shown = |name: &str, ty: String| (visible(name.as_bytes()), ty);
+        let shown = |name: &str, ty: String| (escape_for_display(name.as_bytes()), ty);
         Side {
             header,
             spec: Some(shown(&column.name, column.ty.to_string())),
-            table: found.map(|found| shown(&found.name, visible(found.declared.as_bytes()))),
+            table: found
+                .map(|found| shown(&found.name, escape_for_display(found.declared.as_bytes()))),
             verdict: trouble.unwrap_or_else(|| self.filled(place, column)),
         }
     }
@@ -136,11 +137,15 @@ impl Sides<'_> {
         let alike = exact.or_else(|| header.iter().find(|h| folded(h) == folded(name)));
         let Some(found) = alike else {
             let near = nearest(name, header.iter().map(String::as_str));
-            let near =
-                near.map(|near| format!("; the nearest is \"{}\"", visible(near.as_bytes())));
+            let near = near.map(|near| {
+                format!(
+                    "; the nearest is \"{}\"",
+                    escape_for_display(near.as_bytes())
+                )
+            });
             let words = format!(
                 "the header has no \"{}\"{}",
-                visible(name.as_bytes()),
+                escape_for_display(name.as_bytes()),
                 near.unwrap_or_default()
             );
             return (None, Some(verdict(words, Weight::Bad)));
@@ -148,11 +153,11 @@ impl Sides<'_> {
         let differs = exact.is_none().then(|| {
             let words = format!(
                 "the header's name differs from \"{}\" in case or blanks",
-                visible(name.as_bytes())
+                escape_for_display(name.as_bytes())
             );
             verdict(words, Weight::Odd)
         });
-        (Some(visible(found.as_bytes())), differs)
+        (Some(escape_for_display(found.as_bytes())), differs)
     }
 
     fn in_table(&self, place: usize, column: &ColumnPlan) -> Verdict {
@@ -168,7 +173,8 @@ impl Sides<'_> {
         };
         let Some(found) = table.column(&column.name) else {
             let near = nearest(&column.name, table.columns.iter().map(|c| c.name.as_str()));
-            let near = near.map(|near| format!("; the nearest is {}", visible(near.as_bytes())));
+            let near = near
+                .map(|near| format!("; the nearest is {}", escape_for_display(near.as_bytes())));
             let words = format!("missing in the table{}", near.unwrap_or_default());
             return verdict(words, Weight::Bad);
         };
@@ -213,7 +219,7 @@ impl Sides<'_> {
         };
         let names = self.header.unwrap_or_default().iter();
         let sides = names.filter(|name| !read(name)).map(|name| Side {
-            header: Some(visible(name.as_bytes())),
+            header: Some(escape_for_display(name.as_bytes())),
             spec: None,
             table: None,
             verdict: verdict("not read", Weight::Odd),
@@ -236,8 +242,8 @@ impl Sides<'_> {
                 header: None,
                 spec: None,
                 table: Some((
-                    visible(column.name.as_bytes()),
-                    visible(column.declared.as_bytes()),
+                    escape_for_display(column.name.as_bytes()),
+                    escape_for_display(column.declared.as_bytes()),
                 )),
                 verdict: match (column.generated, column.required) {
                     (true, _) => verdict("the table computes it", Weight::Fine),

@@ -2,8 +2,8 @@
 
 use std::time::Duration;
 
-use barrow_core::plan::{ColumnPlan, RecordTypePlan, Plan};
-use barrow_core::seen::ColumnStats;
+use barrow_core::column_stats::ColumnStats;
+use barrow_core::plan::{ColumnPlan, Plan, RecordTypePlan};
 use barrow_core::source::SourceFile;
 use barrow_core::words::Mode;
 use barrow_targets::{Foresight, Job, Table, Url};

@@ -3,12 +3,13 @@
 pub mod column_comparison;
 mod compared;
 mod document;
-mod look;
+mod inspect;
 mod sink;
 
 use std::path::PathBuf;
 
-use barrow_core::flow::{self, Encoded};
+use barrow_core::pipeline;
+use barrow_core::pipeline::Encoded;
 use barrow_core::plan::Plan;
 use barrow_core::records::block::BLOCK;
 use barrow_core::records::prologue;
@@ -19,8 +20,8 @@ use barrow_targets::{ServerInfo, Url, ledger};
 
 use self::column_comparison::Side;
 use self::compared::Compared;
-use self::look::Looked;
 use self::sink::CheckSink;
+use crate::check::inspect::Looked;
 use crate::error::Error;
 use crate::load::sink::would_empty;
 use crate::observer::{Nobody, Observer, Watcher};
@@ -169,7 +170,7 @@ impl<'c> Check<'c> {
         let mut sink = CheckSink::new(spec, &target, &files, rejects, &run, &watch);
         let keys = sink.unique.clone();
         let encode = |batch: &mut Encoded<Looked>| {
-            look::look(&spec.plan, &keys, &target.foresight, batch);
+            inspect::look(&spec.plan, &keys, &target.foresight, batch);
         };
         let mut options = flow_options(self.threads, &run);
         if let Some(resumed) = &target.selection.resumed {
@@ -177,7 +178,7 @@ impl<'c> Check<'c> {
             options.expected.clone_from(&resumed.expected);
             options.prefixes = true;
         }
-        flow::run(&spec.plan, files.clone(), options, &encode, &mut sink)?;
+        pipeline::run(&spec.plan, files.clone(), options, &encode, &mut sink)?;
         let (seen, summary) = sink.finish(spec, &target, run)?;
         let empties = matches!(spec.plan.target.mode, Mode::Truncate | Mode::Replace)
             && !spec.plan.target.may_empty

@@ -2,23 +2,24 @@
 
 use std::path::Path;
 
-use barrow_core::flow::{Encoded, Sink};
-use barrow_core::keys::{self, KeyIndex, Duplicate};
-use barrow_core::plan::{RecordTypePlan, Plan};
+use barrow_core::column_stats::ColumnStats;
+use barrow_core::counts::RunCounts;
+use barrow_core::duplicates;
+use barrow_core::duplicates::{Duplicate, KeyIndex};
+use barrow_core::pipeline::{Encoded, Sink};
+use barrow_core::plan::{Plan, RecordTypePlan};
 use barrow_core::rejects::RejectWriter;
-use barrow_core::seen::ColumnStats;
 use barrow_core::source::SourceFile;
-use barrow_core::tally::RunCounts;
 use barrow_core::words::Per;
 use barrow_targets::Job;
 
 use super::compared::{Compared, Key};
-use super::look::Looked;
 use crate::account::RunAccount;
+use crate::check::inspect::Looked;
 use crate::error::Error;
 use crate::observer::Watch;
 use crate::refusals;
-use crate::report::{RejectedFile, Outcome, Summary, TableRows, TwiceSeen};
+use crate::report::{Outcome, RejectedFile, Summary, TableRows, TwiceSeen};
 use crate::spec_file::Spec;
 
 /// Counts what a load would do.
@@ -76,7 +77,7 @@ impl Sink for CheckSink<'_> {
             }
             for (all, hashes) in self.keys[number].iter_mut().zip(&looked.keys) {
                 for (hash, line) in hashes {
-                    let key = keys::Key {
+                    let key = duplicates::Key {
                         hash: *hash,
                         file: file as u32,
                         line: *line,

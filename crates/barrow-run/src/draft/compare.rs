@@ -1,16 +1,17 @@
 //! What files have that a spec has not: new or missing columns, values that its types do
 //! not take.
 
+use barrow_core::counts::{ReasonKind, RunCounts};
 use barrow_core::draft::{Chosen, Draft};
-use barrow_core::flow::{self, Encoded, Sink};
+use barrow_core::escape::escape_for_display;
+use barrow_core::pipeline;
+use barrow_core::pipeline::{Encoded, Sink};
 use barrow_core::plan::{ColumnPlan, Place};
 use barrow_core::reason::Code;
 use barrow_core::records::block::BLOCK;
 use barrow_core::records::splitter::Splitter;
 use barrow_core::source::SourceFile;
-use barrow_core::tally::{ReasonKind, RunCounts};
 use barrow_core::types::Type;
-use barrow_core::visible::visible;
 
 use super::wider::{same_sort, wider};
 use crate::error::Error;
@@ -72,7 +73,7 @@ impl Drift {
         spec: &Spec,
         files: &[SourceFile],
         drafted: &Draft,
-        options: flow::Options,
+        options: pipeline::Options,
     ) -> Result<Drift, Error> {
         if spec.plan.has_kinds() {
             return Err(Error::request(
@@ -100,7 +101,7 @@ impl Drift {
         drift.find_renamed(columns);
         if drift.missing.is_empty() {
             let mut counter = Counter(RunCounts::default());
-            let flowed = flow::run(&spec.plan, files.to_vec(), options, &|_| {}, &mut counter);
+            let flowed = pipeline::run(&spec.plan, files.to_vec(), options, &|_| {}, &mut counter);
             flowed?;
             drift.was_read = true;
             for column in columns {
@@ -211,7 +212,7 @@ impl Drift {
 
     /// What differs, one line each.
     pub fn words(&self) -> Vec<String> {
-        let shown = |text: &str| visible(text.as_bytes());
+        let shown = |text: &str| escape_for_display(text.as_bytes());
         let mut words = Vec::new();
         if let Some((found, said)) = &self.encoding {
             words.push(format!(

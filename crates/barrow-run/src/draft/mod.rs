@@ -8,9 +8,9 @@ mod wider;
 use std::path::{Path, PathBuf};
 
 use barrow_core::draft::{self, Draft as Drafted, Wanted};
-use barrow_core::flow;
+use barrow_core::escape::visible_path;
+use barrow_core::pipeline;
 use barrow_core::source::{self, SourceFile};
-use barrow_core::visible::visible_path;
 use barrow_core::words::WhenNewColumn;
 use barrow_targets::{Url, secret};
 use serde::{Serialize, Serializer};
@@ -212,9 +212,9 @@ impl<'d> Draft<'d> {
     }
 }
 
-fn options(threads: Option<usize>) -> flow::Options {
-    let usual = flow::Options::default();
-    flow::Options {
+fn options(threads: Option<usize>) -> pipeline::Options {
+    let usual = pipeline::Options::default();
+    pipeline::Options {
         threads: threads.unwrap_or(usual.threads),
         ..usual
     }

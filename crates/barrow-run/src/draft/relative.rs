@@ -2,7 +2,7 @@
 
 use std::path::{Component, Path, PathBuf};
 
-use barrow_core::visible::visible_path;
+use barrow_core::escape::visible_path;
 
 use crate::error::Error;
 

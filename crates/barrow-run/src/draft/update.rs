@@ -2,8 +2,8 @@
 
 use std::path::Path;
 
-use barrow_core::draft::{Inferred, Chosen};
-use barrow_core::visible::visible_path;
+use barrow_core::draft::{Chosen, Inferred};
+use barrow_core::escape::visible_path;
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value, value};
 
 use super::compare::Drift;

@@ -6,10 +6,10 @@ use std::fs::File;
 use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
 
+use barrow_core::escape::visible_path;
 use barrow_core::export::{Compressor, StatedTotals};
-use barrow_core::source::content::Running;
-use barrow_core::source::{Content, Compression};
-use barrow_core::visible::visible_path;
+use barrow_core::source::content::RunningHash;
+use barrow_core::source::{Compression, Content};
 use tempfile::TempPath;
 
 use crate::error::Error;
@@ -59,7 +59,7 @@ pub struct Files {
 /// A file that is being written.
 pub struct Part {
     out: Compressor<Hashing>,
-    hash: Running,
+    hash: RunningHash,
     /// Its name until it is whole; taken away with it unless all ends well.
     temporary: Option<TempPath>,
     path: Option<PathBuf>,
@@ -100,7 +100,7 @@ impl Write for OnDisk {
 /// Bytes that are hashed on their way out.
 struct Hashing {
     out: BufWriter<Box<dyn Write + Send>>,
-    hash: Running,
+    hash: RunningHash,
 }
 
 impl Write for Hashing {
@@ -224,7 +224,7 @@ impl Files {
             Destination::Path(path) if self.parted => Some(self.free_name(&path.clone(), key)),
             Destination::Path(path) => Some(path.clone()),
         };
-        let hash = Running::default();
+        let hash = RunningHash::default();
         let (out, temporary): (Box<dyn Write + Send>, _) = match &path {
             None => (Box::new(io::stdout()), None),
             // A device or a pipe is written to as it is.

@@ -9,12 +9,12 @@ mod pipe;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
+use barrow_core::escape::{escape_for_display, visible_path};
 use barrow_core::plan::Plan;
 use barrow_core::source::Compression;
 use barrow_core::source::content::hash_of;
 use barrow_core::spec::read_plan;
 use barrow_core::types::Type;
-use barrow_core::visible::{visible, visible_path};
 use barrow_core::words::WhenUnfit;
 use barrow_targets::ledger::{self, Counts as LedgerCounts, File, Outcome, Run};
 use barrow_targets::{OpenQuery, Query, Select, Session, Url};
@@ -336,7 +336,9 @@ impl ExportJob {
     /// What is written, in words.
     fn what(&self) -> String {
         match &self.query {
-            Query::Table(select) => format!("table {}", visible(select.table.as_bytes())),
+            Query::Table(select) => {
+                format!("table {}", escape_for_display(select.table.as_bytes()))
+            }
             Query::Sql(_) => "a query".into(),
         }
     }
@@ -393,7 +395,7 @@ fn columns(url: &Url, table: Option<&str>, wanted: &Wanted) -> Result<Vec<(Strin
     let table = table.unwrap_or_default();
     let found = session.describe(table)?.ok_or_else(|| {
         Error::request(
-            format!("there is no table {}", visible(table.as_bytes())),
+            format!("there is no table {}", escape_for_display(table.as_bytes())),
             "is its name right, and the database?",
         )
     })?;
@@ -416,15 +418,15 @@ fn note(
     let (table_key, what) = match &job.query {
         Query::Table(select) => {
             let key = ledger::export_key(session, &select.table)?;
-            (key, visible(select.table.as_bytes()))
+            (key, escape_for_display(select.table.as_bytes()))
         }
         Query::Sql(_) => (hash_of(b"export\na query"), "a query".to_string()),
     };
     let id = run_id();
     let counts = |rows: u64, unfit: u64| LedgerCounts {
-        read: rows + unfit,
+        records: rows + unfit,
         loaded: rows,
-        not_kept: unfit,
+        rejected: unfit,
         ..LedgerCounts::default()
     };
     let run = Run {
@@ -452,7 +454,9 @@ fn note(
                 let path = std::path::absolute(path).unwrap_or_else(|_| path.clone());
                 visible_path(&path)
             }),
-            name: name.map_or("-".into(), |name| visible(name.as_encoded_bytes())),
+            name: name.map_or("-".into(), |name| {
+                escape_for_display(name.as_encoded_bytes())
+            }),
             table: run.table.clone(),
             table_key: table_key.clone(),
             bytes: file.content.bytes,

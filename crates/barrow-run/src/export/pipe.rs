@@ -3,7 +3,7 @@
 
 use std::thread;
 
-use barrow_core::export::{RowBatch, RecordWriter, Written};
+use barrow_core::export::{RecordWriter, RowBatch, Written};
 use barrow_core::pool::{Feeder, Ordered, pool};
 use barrow_targets::{Decoder, RawRows, Rows};
 

@@ -2,7 +2,7 @@
 
 mod document;
 
-use barrow_core::visible::visible;
+use barrow_core::escape::escape_for_display;
 use barrow_targets::ledger::{self, File, Run, Wanted};
 use barrow_targets::{Session, Url};
 use jiff::civil::DateTime;
@@ -136,7 +136,7 @@ fn moment(text: &str) -> Result<String, Error> {
     let moment = text.parse::<DateTime>().or(day);
     let moment = moment.map_err(|_| {
         Error::request(
-            format!("{} is not a time", visible(text.as_bytes())),
+            format!("{} is not a time", escape_for_display(text.as_bytes())),
             "write it as 2031-04-03, or \"2031-04-03 08:05\", in UTC",
         )
     })?;
@@ -145,7 +145,10 @@ fn moment(text: &str) -> Result<String, Error> {
 
 fn not_there(id: &str, url: &Url) -> Error {
     Error::request(
-        format!("there is no run {} in {url}", visible(id.as_bytes())),
+        format!(
+            "there is no run {} in {url}",
+            escape_for_display(id.as_bytes())
+        ),
         "barrow ledger without a run lists them",
     )
 }
@@ -162,7 +165,7 @@ pub(crate) fn find(session: &mut dyn Session, url: &Url, id: &str) -> Result<Run
         return Err(Error::request(
             format!(
                 "{} may be any of these runs: {}",
-                visible(id.as_bytes()),
+                escape_for_display(id.as_bytes()),
                 ids.join(", ")
             ),
             "say more of its id",

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use barrow_core::error::Error;
-use barrow_core::flow::Batches;
+use barrow_core::pipeline::Batches;
 use barrow_targets::{BatchSource, EncodedBatch, EncodedPart};
 
 /// Takes batches from the flow as the target asks for them, and keeps them until it is

@@ -2,8 +2,8 @@
 
 use std::path::Path;
 
+use barrow_core::escape::visible_path;
 use barrow_core::source::{Fingerprint, SourceFile};
-use barrow_core::visible::visible_path;
 use barrow_core::words::{Afterwards, Disposal};
 
 use crate::report::Disposed;

@@ -221,7 +221,11 @@ impl KnownFiles {
     }
 
     /// A file of this load with the same content.
-    fn twin(&mut self, source: &SourceFile, fingerprint: &Fingerprint) -> Result<Option<String>, Error> {
+    fn twin(
+        &mut self,
+        source: &SourceFile,
+        fingerprint: &Fingerprint,
+    ) -> Result<Option<String>, Error> {
         for other in self.seen.get(fingerprint).cloned().unwrap_or_default() {
             if self.hash(&other)? == self.hash(source)? {
                 return Ok(Some(other.name()));
@@ -250,7 +254,8 @@ impl KnownFiles {
     fn note(&self, source: &SourceFile, fingerprint: &Fingerprint) -> Option<String> {
         let name = name_of(source);
         let is_named = |f: &&File| {
-            f.name == name && (f.bytes, f.sample.as_ref()) != (fingerprint.size, Some(&fingerprint.sample))
+            f.name == name
+                && (f.bytes, f.sample.as_ref()) != (fingerprint.size, Some(&fingerprint.sample))
         };
         let known = self.files.iter().rfind(is_named)?;
         Some(match known.outcome {

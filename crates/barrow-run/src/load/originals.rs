@@ -3,10 +3,10 @@
 
 use std::path::PathBuf;
 
-use barrow_core::flow::Batch;
+use barrow_core::pipeline::Batch;
 use barrow_core::reason::Reject;
 
-use barrow_core::visible::visible_path;
+use barrow_core::escape::visible_path;
 
 use super::selection::Selected;
 use crate::error::Error;

@@ -97,7 +97,7 @@ fn drop_table(session: &mut dyn Session, name: &str) -> Result<(), Error> {
     if !is_ours(name) {
         return Err(Error::failed(format!(
             "the ledger names {} as a table of an interrupted load, and it is none",
-            barrow_core::visible::visible(name.as_bytes())
+            barrow_core::escape::escape_for_display(name.as_bytes())
         )));
     }
     let sql = format!("DROP TABLE IF EXISTS {}", session.dialect().table(name));
@@ -117,7 +117,7 @@ fn end(
         file.outcome = outcome;
         file.once = outcome == Outcome::Kept;
         if outcome != Outcome::Kept {
-            file.counts.not_kept += std::mem::take(&mut file.counts.loaded);
+            file.counts.rolled_back += std::mem::take(&mut file.counts.loaded);
             file.committed_to = 0;
         }
         ledger::write_file(session, &file, false)?;
@@ -130,7 +130,7 @@ fn end(
         ..run
     };
     if outcome != Outcome::Kept {
-        run.counts.not_kept += std::mem::take(&mut run.counts.loaded);
+        run.counts.rolled_back += std::mem::take(&mut run.counts.loaded);
         run.still_open = 0;
     }
     Ok(ledger::write_run(session, &run, false)?)

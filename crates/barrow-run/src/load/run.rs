@@ -1,10 +1,10 @@
 //! One run: from the files that were selected to what came of them.
 
-use barrow_core::flow;
+use barrow_core::counts::{FileCounts, RunCounts};
+use barrow_core::escape::escape_for_display;
+use barrow_core::pipeline;
 use barrow_core::rejects::RejectWriter;
 use barrow_core::source::SourceFile;
-use barrow_core::tally::{FileCounts, RunCounts};
-use barrow_core::visible::visible;
 use barrow_core::words::{Every, Mode};
 use barrow_targets::ledger::{self, Outcome as Ended};
 use barrow_targets::{Batching, Job, Load, Session};
@@ -307,7 +307,7 @@ fn opened<'s>(
     }
     load.keep_so_far()?;
     let made = missing.iter().map(|table| {
-        let table = visible(table.as_bytes());
+        let table = escape_for_display(table.as_bytes());
         match emptied {
             0 => format!("table {table}: created"),
             files => format!(
@@ -360,7 +360,7 @@ pub(crate) fn flow_through(
     files: &[Selected],
     start: Start,
     sink: &mut LoadSink<'_>,
-) -> Result<(), flow::Failure<Error>> {
+) -> Result<(), pipeline::Failure<Error>> {
     let plan = &request.spec.plan;
     let mut options = flow_options(request.threads, run);
     if let Some(batching) = sink.batching() {
@@ -373,7 +373,7 @@ pub(crate) fn flow_through(
     options.prefixes = plan.target.ledger && plan.target.every != Every::All;
     let encode = sink.encoder();
     let sources = files.iter().map(|file| file.source.clone()).collect();
-    flow::run_into(plan, sources, options, &*encode, |batches| {
+    pipeline::run_into(plan, sources, options, &*encode, |batches| {
         sink.take_all(batches)
     })
 }
@@ -385,8 +385,8 @@ const TYPED_AHEAD: usize = 8;
 fn beside_server(
     request: &LoadRequest<'_>,
     batching: Batching,
-    usual: flow::Options,
-) -> flow::Options {
+    usual: pipeline::Options,
+) -> pipeline::Options {
     let mut options = usual;
     if request.threads.is_none() {
         // The server is slower than one thread that types, and may well run on this

@@ -1,10 +1,10 @@
 //! What the ledger says of a run, written with its rows.
 
+use barrow_core::counts::{FileCounts, RunCounts};
+use barrow_core::escape::visible_path;
 use barrow_core::rejects::Written;
 use barrow_core::source::content::hash_of;
 use barrow_core::source::{Content, SourceFile};
-use barrow_core::tally::{FileCounts, RunCounts};
-use barrow_core::visible::visible_path;
 use barrow_core::words::{Mode, Word};
 use barrow_targets::ledger::{self, Counts, File, Outcome, Run};
 use barrow_targets::{Session, Swap};
@@ -201,8 +201,14 @@ impl RunRecorder {
                 name: name_of(&file.source),
                 table: self.run.table.clone(),
                 table_key: self.run.table_key.clone(),
-                bytes: file.fingerprint.as_ref().map_or(0, |fingerprint| fingerprint.size),
-                sample: file.fingerprint.as_ref().map(|fingerprint| fingerprint.sample.clone()),
+                bytes: file
+                    .fingerprint
+                    .as_ref()
+                    .map_or(0, |fingerprint| fingerprint.size),
+                sample: file
+                    .fingerprint
+                    .as_ref()
+                    .map(|fingerprint| fingerprint.sample.clone()),
                 outcome: Outcome::Going,
                 once: self.once,
                 ..File::default()
@@ -212,7 +218,11 @@ impl RunRecorder {
         entry.committed_to = end;
         if let Some(read) = content {
             let whole = whole(file, read);
-            if file.fingerprint.as_ref().is_some_and(|o| o.size != whole.bytes) {
+            if file
+                .fingerprint
+                .as_ref()
+                .is_some_and(|o| o.size != whole.bytes)
+            {
                 entry.sample = sample_now(file, &whole).or(entry.sample.take());
             }
             entry.bytes = whole.bytes;

@@ -111,7 +111,10 @@ pub(crate) fn select_if_free(
 ) -> Result<Claimed, Error> {
     let file = Selected::of(source)?;
     let table_key = ledger::table_key(session, &request.job)?;
-    let sample = file.fingerprint.as_ref().map_or("", |fingerprint| &fingerprint.sample);
+    let sample = file
+        .fingerprint
+        .as_ref()
+        .map_or("", |fingerprint| &fingerprint.sample);
     if !session.lock(lock_of(&table_key, sample), wait)? {
         return Ok(Claimed::ByOthers);
     }

@@ -2,10 +2,10 @@
 
 use std::path::Path;
 
+use barrow_core::counts::Counted;
+use barrow_core::escape::visible_path;
 use barrow_core::rejects::Written;
 use barrow_core::source::{Fingerprint, SourceFile};
-use barrow_core::tally::Counted;
-use barrow_core::visible::visible_path;
 use barrow_targets::ledger::Run;
 
 use crate::error::Error;

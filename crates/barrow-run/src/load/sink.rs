@@ -2,9 +2,10 @@
 
 use std::path::Path;
 
-use barrow_core::flow::{self, Batch, Batches};
+use barrow_core::escape::visible_path;
+use barrow_core::pipeline;
+use barrow_core::pipeline::{Batch, Batches};
 use barrow_core::plan::RecordTypePlan;
-use barrow_core::visible::visible_path;
 use barrow_core::words::{Every, Mode, Per, Tolerance};
 use barrow_targets::ledger::Outcome as Ended;
 use barrow_targets::{Batching, EncodedPart, Encoder, Load, Refusal, Session};
@@ -20,7 +21,7 @@ use crate::error::Error;
 use crate::observer::Watch;
 use crate::refusals;
 use crate::reject_manifest::{Manifest, Original};
-use crate::report::{RejectedFile, Outcome, Summary};
+use crate::report::{Outcome, RejectedFile, Summary};
 use crate::words::number;
 
 /// The end of the way of a load.
@@ -182,10 +183,11 @@ impl<'l> LoadSink<'l> {
     pub fn take_all(
         &mut self,
         batches: &mut Batches<'_, Vec<EncodedPart>>,
-    ) -> Result<(), flow::Failure<Error>> {
+    ) -> Result<(), pipeline::Failure<Error>> {
         let mut group = BatchGroup::new(batches, self.state.together);
-        while let Some(index) = group.begin().map_err(flow::Failure::Source)? {
-            self.take(&mut group, index).map_err(flow::Failure::Sink)?;
+        while let Some(index) = group.begin().map_err(pipeline::Failure::Source)? {
+            self.take(&mut group, index)
+                .map_err(pipeline::Failure::Sink)?;
         }
         Ok(())
     }
@@ -208,7 +210,7 @@ impl<'l> LoadSink<'l> {
     ///
     /// # Errors
     /// Whatever kept the load from being done; it is rolled back then.
-    pub fn finish(self, flowed: Result<(), flow::Failure<Error>>) -> Result<Finished, Error> {
+    pub fn finish(self, flowed: Result<(), pipeline::Failure<Error>>) -> Result<Finished, Error> {
         let LoadSink { load, mut state } = self;
         state.account.end();
         match flowed {

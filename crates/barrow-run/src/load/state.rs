@@ -1,7 +1,7 @@
 //! What the ledger keeps of a run that is in progress, to go on with.
 
+use barrow_core::counts::Counted;
 use barrow_core::rejects::Written;
-use barrow_core::tally::Counted;
 use barrow_targets::Swap;
 use serde::{Deserialize, Serialize};
 

@@ -7,10 +7,10 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use barrow_core::counts::RunCounts;
 use barrow_core::reason::REASONS;
-use barrow_core::rejects::{RejectWriter, MANIFEST};
+use barrow_core::rejects::{MANIFEST, RejectWriter};
 use barrow_core::source::SourceFile;
-use barrow_core::tally::RunCounts;
 use barrow_targets::Session;
 use barrow_targets::ledger::{self, Outcome, Run, Wanted};
 use serde::{Deserialize, Serialize};
@@ -208,7 +208,12 @@ impl Mending<'_> {
         let keep = self.request.spec.plan.rejects.keep;
         let writer = RejectWriter::new(pending.to_path_buf(), keep);
         let sources = files.iter().map(|file| file.source.clone()).collect();
-        let account = RunAccount::open(sources, RunCounts::default(), Some(writer), self.request.watch);
+        let account = RunAccount::open(
+            sources,
+            RunCounts::default(),
+            Some(writer),
+            self.request.watch,
+        );
         let sink = LoadSink::new(self.request, load, files, &self.run.run, account, recorder)?;
         let sink = sink.tolerating_all();
         let mut sink = match rehearsal {

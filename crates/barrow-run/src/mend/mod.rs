@@ -7,8 +7,8 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use barrow_core::escape::{escape_for_display, visible_path};
 use barrow_core::rejects::MANIFEST;
-use barrow_core::visible::{visible, visible_path};
 use barrow_core::words::{Every, Mode, Per, WhenChanged, WhenEmpty};
 use barrow_targets::Job;
 use barrow_targets::ledger::{self, Outcome};
@@ -201,14 +201,17 @@ fn folder(run: &str, rejects: &Path) -> Result<PathBuf, Error> {
         [] => Err(Error::request(
             format!(
                 "there are no rejects of a run {} in {}/",
-                visible(run.as_bytes()),
+                escape_for_display(run.as_bytes()),
                 visible_path(rejects)
             ),
             "name the folder that has them: the load said it, and barrow ledger RUN does; a run \
              without open rejects has none",
         )),
         _ => Err(Error::request(
-            format!("{} may be any of several runs", visible(run.as_bytes())),
+            format!(
+                "{} may be any of several runs",
+                escape_for_display(run.as_bytes())
+            ),
             "say more of its id",
         )),
     }

@@ -4,8 +4,8 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use barrow_core::escape::visible_path;
 use barrow_core::source::SourceFile;
-use barrow_core::visible::visible_path;
 use barrow_targets::{Session, ledger};
 
 use crate::error::Error;

@@ -4,8 +4,10 @@ mod document;
 
 use std::path::Path;
 
-use barrow_core::flow::{self, Batch, Encoded, Failure as Flow, Sink};
-use barrow_core::look::{self, Line, RecordAt};
+use barrow_core::inspect;
+use barrow_core::inspect::{Line, RecordAt};
+use barrow_core::pipeline;
+use barrow_core::pipeline::{Batch, Encoded, Failure as Flow, Sink};
 use barrow_core::plan::Plan;
 use barrow_core::reason::Reject;
 use barrow_core::records::block::LeftOut;
@@ -105,7 +107,7 @@ impl Peek {
         let plan = any_file()?;
         let files = source::find(words, Path::new(""))?;
         let raw = files.iter().map(|file| {
-            let (lines, _) = look::lines(&plan, file, self.from, self.count)?;
+            let (lines, _) = inspect::lines(&plan, file, self.from, self.count)?;
             Ok(Lines {
                 file: file.name(),
                 at: None,
@@ -132,11 +134,11 @@ impl Peek {
             entries: Vec::new(),
             notes: Vec::new(),
         };
-        let options = flow::Options {
+        let options = pipeline::Options {
             threads: 1,
-            ..flow::Options::default()
+            ..pipeline::Options::default()
         };
-        match flow::run(plan, files, options, &|_| {}, &mut sink) {
+        match pipeline::run(plan, files, options, &|_| {}, &mut sink) {
             Ok(()) | Err(Flow::Sink(Enough)) => {}
             Err(Flow::Source(error)) => return Err(error.into()),
         }
@@ -194,7 +196,7 @@ fn at(plan: &Plan, file: &SourceFile, line: u64, by_spec: bool) -> Result<Lines,
         ));
     }
     let first = line.saturating_sub(NEIGHBOURS).max(1);
-    let (lines, last) = look::lines(plan, file, first, line - first + NEIGHBOURS + 1)?;
+    let (lines, last) = inspect::lines(plan, file, first, line - first + NEIGHBOURS + 1)?;
     if let Some(last) = last.filter(|last| *last < line) {
         return Err(Error::request(
             format!("{} has {last} lines, and not {line}", file.name()),
@@ -206,7 +208,7 @@ fn at(plan: &Plan, file: &SourceFile, line: u64, by_spec: bool) -> Result<Lines,
         at: Some(line),
         lines,
         record: match by_spec {
-            true => look::record_at(plan, file, line)?,
+            true => inspect::record_at(plan, file, line)?,
             false => None,
         },
         by_spec,

@@ -2,10 +2,10 @@
 
 use std::time::Duration;
 
+use barrow_core::counts::RunCounts;
+use barrow_core::escape::visible_path;
 use barrow_core::problem::Problem;
 use barrow_core::records::block::LeftOut;
-use barrow_core::tally::RunCounts;
-use barrow_core::visible::visible_path;
 use barrow_targets::secret;
 use serde::{Serialize, Serializer};
 use serde_json::{Value, json};

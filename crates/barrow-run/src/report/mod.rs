@@ -5,10 +5,10 @@ mod document;
 use std::path::PathBuf;
 use std::time::Duration;
 
-use barrow_core::keys::Duplicate;
+use barrow_core::counts::RunCounts;
+use barrow_core::duplicates::Duplicate;
+use barrow_core::escape::visible_path;
 use barrow_core::source::SourceFile;
-use barrow_core::tally::RunCounts;
-use barrow_core::visible::visible_path;
 use barrow_core::words::Tolerance;
 use barrow_targets::Merged;
 

@@ -5,13 +5,13 @@ mod text;
 
 use std::path::{Path, PathBuf};
 
-use barrow_core::flow;
+use barrow_core::escape::visible_path;
+use barrow_core::pipeline;
 use barrow_core::plan::Plan;
 use barrow_core::source::{self, SourceFile};
 use barrow_core::spec;
 use barrow_core::spec::Known;
 use barrow_core::values::ColumnReader;
-use barrow_core::visible::visible_path;
 use barrow_core::words::{Every, Mode, Tolerance};
 use barrow_targets::{Column, Job, RecordTable, Url};
 
@@ -226,11 +226,11 @@ fn known(url: Option<&Url>, table: Option<&str>) -> Result<Option<Known>, Error>
 }
 
 /// How the flow of a run is run.
-pub(crate) fn flow_options(threads: Option<usize>, run: &str) -> flow::Options {
-    let usual = flow::Options::default();
-    flow::Options {
+pub(crate) fn flow_options(threads: Option<usize>, run: &str) -> pipeline::Options {
+    let usual = pipeline::Options::default();
+    pipeline::Options {
         threads: threads.unwrap_or(usual.threads),
-        facts: flow::RunContext {
+        facts: pipeline::RunContext {
             run: run.to_string(),
             ..usual.facts
         },

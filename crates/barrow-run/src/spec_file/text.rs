@@ -3,8 +3,8 @@
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
+use barrow_core::escape::{escape_for_display, visible_path};
 use barrow_core::nearest::nearest;
-use barrow_core::visible::{visible, visible_path};
 
 use crate::error::Error;
 
@@ -58,7 +58,7 @@ pub fn is_of_data(path: &Path, text: &str) -> bool {
 /// Said of a file of data that stands where a spec should.
 pub fn not_a_spec(path: &Path) -> Error {
     let shown = visible_path(path);
-    let spec = visible(
+    let spec = escape_for_display(
         path.with_extension("spec.toml")
             .as_os_str()
             .as_encoded_bytes(),

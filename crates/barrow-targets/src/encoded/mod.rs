@@ -4,7 +4,7 @@
 pub mod lines;
 pub mod rows;
 
-use barrow_core::flow::Encoded;
+use barrow_core::pipeline::Encoded;
 use barrow_core::values::Piece;
 
 use self::lines::Lines;

@@ -3,7 +3,7 @@
 use std::ops::Range;
 use std::sync::Arc;
 
-use barrow_core::flow::Batch;
+use barrow_core::pipeline::Batch;
 
 use crate::encoded::lines::{Bytes, Fault, Lines, Unfit};
 use crate::encoded::{self, EncodedBatch, EncodedPart, not_encoded};
@@ -165,7 +165,7 @@ pub fn encode(
 
 #[cfg(test)]
 mod tests {
-    use barrow_core::flow::Rows;
+    use barrow_core::pipeline::Rows;
     use barrow_core::reason::Code;
 
     use super::*;

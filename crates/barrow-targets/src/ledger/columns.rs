@@ -2,9 +2,9 @@
 //! to it, and how it is read from it.
 
 use super::{File, Outcome, Run};
-use crate::asking::Value;
 use crate::dialect::Holds;
 use crate::error::Error;
+use crate::sql::Value;
 
 /// A column of a table whose rows are `R`.
 pub struct Column<R: 'static> {

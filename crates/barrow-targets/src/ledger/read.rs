@@ -4,10 +4,10 @@ use std::collections::HashMap;
 
 use super::columns::{Column, FILE_COLUMNS, RUN_COLUMNS, row};
 use super::{FILES, File, RUNS, Run, tables};
-use crate::asking::{Value, marks};
 use crate::dialect::{Dialect, Holds};
 use crate::error::Error;
 use crate::session::Session;
+use crate::sql::{Value, marks};
 
 /// An id has so many characters.
 const ID: usize = 12;

@@ -3,10 +3,10 @@
 use serde::{Deserialize, Serialize};
 
 use super::tables;
-use crate::asking::{Value, marks};
 use crate::dialect::Dialect;
 use crate::error::Error;
 use crate::session::Session;
+use crate::sql::{Value, marks};
 
 /// The table that a run's rejects are written to as well.
 ///

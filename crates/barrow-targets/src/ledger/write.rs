@@ -2,9 +2,9 @@
 
 use super::columns::{Column, FILE_COLUMNS, RUN_COLUMNS};
 use super::{FILES, File, RUNS, Run, tables};
-use crate::asking::Value;
 use crate::error::{Error, ErrorKind};
 use crate::session::Session;
+use crate::sql::Value;
 
 /// Writes a run: anew, or what has changed of it.
 ///

@@ -10,7 +10,7 @@ use super::send::Loader;
 use super::types::Wire;
 use crate::error::Error;
 use crate::merge::Statements;
-use crate::part::RecordTable;
+use crate::record_table::RecordTable;
 use crate::servers::load::{ServerSession, cannot_send};
 use crate::servers::send::named;
 use crate::session::Swap;

@@ -4,7 +4,7 @@ use std::io::Write;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use barrow_core::visible::visible;
+use barrow_core::escape::escape_for_display;
 use mysql::prelude::Queryable;
 use mysql::{Conn, DriverError, LocalInfileHandler, OptsBuilder, SslOpts};
 
@@ -86,7 +86,7 @@ fn connect(server: &Server) -> Result<Conn, Error> {
     {
         return Err(Error::spec(format!(
             "the database's address has a parameter {}, which is not known",
-            visible(name.as_bytes())
+            escape_for_display(name.as_bytes())
         ))
         .advice(format!("those that are known: {}", KNOWN.join(", "))));
     }
@@ -108,7 +108,7 @@ fn connect(server: &Server) -> Result<Conn, Error> {
         _ => {
             return Err(Error::spec(format!(
                 "ssl-mode={} is not known",
-                visible(mode.as_bytes())
+                escape_for_display(mode.as_bytes())
             ))
             .advice("it is one of disabled, preferred, required, verify_ca and verify_identity"));
         }

@@ -1,6 +1,6 @@
 //! Asks MariaDB what a table is like.
 
-use barrow_core::visible::visible;
+use barrow_core::escape::escape_for_display;
 use barrow_core::words::Mode;
 use mysql::prelude::Queryable;
 use mysql::{Conn, Row};
@@ -9,7 +9,7 @@ use super::DIALECT;
 use super::errors::explained;
 use super::types::Declared;
 use crate::error::Error;
-use crate::part::{Column, RecordTable};
+use crate::record_table::{Column, RecordTable};
 use crate::servers::load::ServerTable;
 use crate::table::{Table, TableColumn};
 
@@ -70,7 +70,7 @@ pub fn describe(conn: &mut Conn, name: &str) -> Result<Option<Described>, Error>
     if !kind.contains("TABLE") && kind != "SYSTEM VERSIONED" {
         return Err(Error::spec(format!(
             "{} is a view; rows are loaded into tables",
-            visible(name.as_bytes())
+            escape_for_display(name.as_bytes())
         )));
     }
     let mut columns = Vec::new();
@@ -201,8 +201,8 @@ impl ServerTable for Described {
             None => Ok(()),
             Some(engine) => Err(Error::spec(format!(
                 "the table {} is kept by the engine {}, which cannot roll a load back",
-                visible(part.table.as_bytes()),
-                visible(engine.as_bytes())
+                escape_for_display(part.table.as_bytes()),
+                escape_for_display(engine.as_bytes())
             ))
             .advice("change it first: ALTER TABLE … ENGINE = InnoDB")),
         }
@@ -213,8 +213,8 @@ impl ServerTable for Described {
             None => Ok(()),
             Some(other) => Err(Error::spec(format!(
                 "the table {} has a foreign key to {}, which would then be gone",
-                visible(other.as_bytes()),
-                visible(name.as_bytes())
+                escape_for_display(other.as_bytes()),
+                escape_for_display(name.as_bytes())
             ))
             .advice("say mode = \"truncate\" or \"merge\", or drop the foreign key first")),
         }

@@ -12,7 +12,7 @@ use std::sync::Arc;
 
 use barrow_core::reason::Code;
 use barrow_core::types::Type;
-use barrow_core::values::notation::{clock_digits, day_digits, put_clock, put_decimal, put_whole};
+use barrow_core::values::canonical::{clock_digits, day_digits, put_clock, put_decimal, put_whole};
 use barrow_core::values::{Cell, Day, decimal, shown};
 
 use super::types::{Declared, Wire};

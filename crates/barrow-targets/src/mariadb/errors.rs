@@ -1,8 +1,8 @@
 //! MariaDB's failures in plain words, with what to do. Numbers are those of "MariaDB
 //! Error Code Reference".
 
+use barrow_core::escape::escape_for_display;
 use barrow_core::reason::Code;
-use barrow_core::visible::visible;
 
 use crate::error::{Error, ErrorKind, NO_RIGHT};
 use crate::isolate::Refused;
@@ -58,8 +58,8 @@ fn number(error: &mysql::Error) -> Option<u16> {
 
 fn said(error: &mysql::Error) -> String {
     match error {
-        mysql::Error::MySqlError(error) => visible(error.message.as_bytes()),
-        other => visible(other.to_string().as_bytes()),
+        mysql::Error::MySqlError(error) => escape_for_display(error.message.as_bytes()),
+        other => escape_for_display(other.to_string().as_bytes()),
     }
 }
 
@@ -94,10 +94,10 @@ pub fn because(number: u16, message: &str) -> Refused {
         },
         column: column(message),
         words: match without_entry(message) {
-            Some(words) => visible(words.as_bytes()),
-            None => visible(message.as_bytes()),
+            Some(words) => escape_for_display(words.as_bytes()),
+            None => escape_for_display(message.as_bytes()),
         },
-        detail: without_entry(message).map(|_| visible(message.as_bytes())),
+        detail: without_entry(message).map(|_| escape_for_display(message.as_bytes())),
     }
 }
 

@@ -7,17 +7,17 @@
 //! otherwise. The rows that the table refuses are found out by sending smaller pieces
 //! ([`crate::isolate`]).
 
-mod asking;
 mod begin;
 mod connect;
 mod describe;
 mod dialect;
 mod encode;
 mod errors;
+mod privileges;
 mod query_rows;
-mod rights;
 mod send;
 mod session;
+mod sql;
 mod types;
 mod warnings;
 

@@ -11,21 +11,22 @@ use super::connect::MariaDb;
 use super::describe::{Described, describe};
 use super::errors::explained;
 use super::send::Loader;
-use super::{asking, begin, query_rows, rights, send};
-use crate::server_info::ServerInfo;
-use crate::asking::Value;
+use super::{begin, query_rows, send};
 use crate::dialect::Dialect;
 use crate::encoded::Encoder;
 use crate::error::Error;
 use crate::fit;
 use crate::foresight::Foresight;
 use crate::job::Job;
+use crate::mariadb::{privileges, sql};
 use crate::merge::Statements;
-use crate::part::RecordTable;
 use crate::query::Query;
+use crate::record_table::RecordTable;
+use crate::server_info::ServerInfo;
 use crate::servers::load::{self, Made, ServerSession};
 use crate::servers::loaded_table::LoadedTable;
 use crate::session::{Batching, Load, NotBegun, OpenQuery, Session, Swap};
+use crate::sql::Value;
 use crate::table::Table;
 
 impl MariaDb {
@@ -73,7 +74,7 @@ impl Session for MariaDb {
     }
 
     fn server_info(&mut self, tables: &[&str]) -> Result<ServerInfo, Error> {
-        rights::server_info(&mut self.conn, tables)
+        privileges::server_info(&mut self.conn, tables)
     }
 
     fn full_name(&mut self, table: &str) -> Result<String, Error> {
@@ -94,11 +95,11 @@ impl Session for MariaDb {
         values: &[Value],
         doing: &str,
     ) -> Result<Vec<Vec<Value>>, Error> {
-        asking::query(&mut self.conn, sql, values, doing)
+        sql::query(&mut self.conn, sql, values, doing)
     }
 
     fn execute(&mut self, sql: &str, values: &[Value], doing: &str) -> Result<u64, Error> {
-        asking::execute(&mut self.conn, sql, values, doing)
+        sql::execute(&mut self.conn, sql, values, doing)
     }
 
     fn script(&mut self, sql: &str) -> Result<(), Error> {
@@ -110,7 +111,7 @@ impl Session for MariaDb {
     }
 
     fn lock(&mut self, key: i64, wait: bool) -> Result<bool, Error> {
-        asking::lock(&mut self.conn, key, wait)
+        sql::lock(&mut self.conn, key, wait)
     }
 
     fn set_patience(&mut self, patience: Duration) -> Result<(), Error> {

@@ -11,7 +11,7 @@ use super::errors::explained;
 use super::send::Copier;
 use crate::error::Error;
 use crate::merge::Statements;
-use crate::part::RecordTable;
+use crate::record_table::RecordTable;
 use crate::servers::load::{ServerSession, cannot_send};
 use crate::servers::send::named;
 use crate::session::Swap;

@@ -74,7 +74,7 @@ pub fn connect(server: &Server) -> Result<Client, Error> {
     {
         return Err(Error::spec(format!(
             "the database's address has a parameter {}, which is not known",
-            barrow_core::visible::visible(name.as_bytes())
+            barrow_core::escape::escape_for_display(name.as_bytes())
         ))
         .advice(format!("those that are known: {}", KNOWN.join(", "))));
     }
@@ -141,7 +141,7 @@ fn ssl(mode: &str) -> Result<(SslMode, Trust), Error> {
         other => {
             return Err(Error::spec(format!(
                 "sslmode={} is not known",
-                barrow_core::visible::visible(other.as_bytes())
+                barrow_core::escape::escape_for_display(other.as_bytes())
             ))
             .advice("it is one of disable, prefer, require, verify-ca and verify-full"));
         }

@@ -1,6 +1,6 @@
 //! Asks PostgreSQL what a table is like.
 
-use barrow_core::visible::visible;
+use barrow_core::escape::escape_for_display;
 use barrow_core::words::Mode;
 use postgres::Client;
 
@@ -8,7 +8,7 @@ use super::DIALECT;
 use super::errors::explained;
 use super::types::Declared;
 use crate::error::Error;
-use crate::part::{Column, RecordTable};
+use crate::record_table::{Column, RecordTable};
 use crate::servers::load::ServerTable;
 use crate::table::{Table, TableColumn};
 
@@ -78,7 +78,7 @@ pub fn describe(client: &mut Client, name: &str) -> Result<Option<Described>, Er
         };
         return Err(Error::spec(format!(
             "{} is {what}; rows are loaded into tables",
-            visible(name.as_bytes())
+            escape_for_display(name.as_bytes())
         )));
     }
     let mut columns = Vec::new();
@@ -161,7 +161,7 @@ impl ServerTable for Described {
             Some(column) if mode == Mode::Merge => Err(Error::spec(format!(
                 "the table numbers its rows by {} itself (GENERATED ALWAYS), and rows that are \
                  there cannot be given another number",
-                visible(column.name.as_bytes())
+                escape_for_display(column.name.as_bytes())
             ))
             .advice("make it a part of the key, or say load = false")),
             _ => Ok(()),

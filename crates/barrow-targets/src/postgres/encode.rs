@@ -250,7 +250,7 @@ impl<'de> serde::de::Visitor<'de> for KeysOf {
         while let Some(key) = object.next_key::<String>()? {
             object.next_value::<Keys>()?;
             if let Some(key) = seen.replace(key) {
-                let shown = barrow_core::visible::visible_short(key.as_bytes(), 60);
+                let shown = barrow_core::escape::visible_short(key.as_bytes(), 60);
                 return Err(serde::de::Error::custom(format!("\"{shown}\" comes twice")));
             }
         }
@@ -286,7 +286,7 @@ fn in_utf8(document: &[u8]) -> Result<(), Fault> {
                 Code::NotAllowed,
                 format!(
                     "the document says that it is in {}, and it is sent in UTF-8",
-                    barrow_core::visible::visible_short(name.as_bytes(), 40)
+                    barrow_core::escape::visible_short(name.as_bytes(), 40)
                 ),
             ))
         }

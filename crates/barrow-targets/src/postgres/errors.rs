@@ -1,7 +1,7 @@
 //! PostgreSQL's failures in plain words, with what to do.
 
+use barrow_core::escape::{escape_for_display, visible_path};
 use barrow_core::reason::Code;
-use barrow_core::visible::{visible, visible_path};
 use postgres::error::{DbError, SqlState};
 
 use crate::error::{Error, ErrorKind, NO_RIGHT};
@@ -85,10 +85,10 @@ fn is_there_already(code: &SqlState) -> bool {
 
 /// The words of errors within errors, which say more than the outermost.
 fn chain(error: &postgres::Error) -> String {
-    let mut words = visible(error.to_string().as_bytes());
+    let mut words = escape_for_display(error.to_string().as_bytes());
     let mut inner = std::error::Error::source(error);
     while let Some(error) = inner {
-        let more = visible(error.to_string().as_bytes());
+        let more = escape_for_display(error.to_string().as_bytes());
         if !words.contains(&more) {
             words += &format!(": {more}");
         }
@@ -99,9 +99,9 @@ fn chain(error: &postgres::Error) -> String {
 
 /// The server's own words: the message, and its detail.
 fn said(error: &DbError) -> String {
-    let mut words = visible(error.message().as_bytes());
+    let mut words = escape_for_display(error.message().as_bytes());
     if let Some(detail) = error.detail() {
-        words += &format!(" ({})", visible(detail.as_bytes()));
+        words += &format!(" ({})", escape_for_display(detail.as_bytes()));
     }
     words
 }
@@ -121,7 +121,7 @@ pub fn refused(error: &DbError) -> Option<Refused> {
         is_certain: true,
         code,
         column: error.column().map(str::to_string),
-        words: visible(error.message().as_bytes()),
+        words: escape_for_display(error.message().as_bytes()),
         detail: detail(error),
     })
 }
@@ -152,7 +152,7 @@ fn is_no_row_s(code: &SqlState) -> bool {
 fn detail(error: &DbError) -> Option<String> {
     let repeats = [SqlState::CHECK_VIOLATION, SqlState::NOT_NULL_VIOLATION];
     let detail = error.detail().filter(|_| !repeats.contains(error.code()))?;
-    Some(visible(detail.as_bytes()))
+    Some(escape_for_display(detail.as_bytes()))
 }
 
 /// The row that a COPY stumbled over, 0-based: the context says `COPY table, line 7`,

@@ -5,7 +5,6 @@
 //! piece and found out by sending smaller ones ([`crate::isolate`]); where many are
 //! refused, the server is asked which ones are suspect.
 
-mod asking;
 mod begin;
 mod conflict_probe;
 mod connect;
@@ -17,10 +16,11 @@ mod errors;
 mod keys;
 mod passfile;
 mod predict;
+mod privileges;
 mod query_rows;
-mod rights;
 mod send;
 mod session;
+mod sql;
 mod types;
 
 pub use self::connect::Postgres;

@@ -257,7 +257,9 @@ fn loose<'b>(bytes: &'b [u8], oid: &Oid) -> RawValue<'b> {
         Oid::TIMESTAMP => typed(timestamp(eight()), Type::Timestamp),
         Oid::TIMESTAMPTZ => typed(timestamp(eight()), Type::TimestampTz),
         Oid::BYTEA => RawValue::Bytes(bytes),
-        Oid::UUID => bytes.try_into().map_or(RawValue::Bytes(bytes), RawValue::Uuid),
+        Oid::UUID => bytes
+            .try_into()
+            .map_or(RawValue::Bytes(bytes), RawValue::Uuid),
         _ => match std::str::from_utf8(bytes) {
             Ok(text) => RawValue::Text(text),
             Err(_) => RawValue::Bytes(bytes),

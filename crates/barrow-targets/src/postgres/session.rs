@@ -10,9 +10,7 @@ use super::connect::Postgres;
 use super::describe::{Described, describe};
 use super::errors::explained;
 use super::send::Copier;
-use super::{asking, begin, connect, query_rows, rights, send};
-use crate::server_info::ServerInfo;
-use crate::asking::Value;
+use super::{begin, connect, query_rows, send};
 use crate::dialect::Dialect;
 use crate::encoded::{EncodedBatch, Encoder};
 use crate::error::Error;
@@ -20,12 +18,15 @@ use crate::fit;
 use crate::foresight::Foresight;
 use crate::job::Job;
 use crate::merge::Statements;
-use crate::part::RecordTable;
+use crate::postgres::{privileges, sql};
 use crate::query::Query;
+use crate::record_table::RecordTable;
+use crate::server_info::ServerInfo;
 use crate::servers::load::{self, ServerSession};
 use crate::servers::loaded_table::LoadedTable;
 use crate::servers::send::Sender;
 use crate::session::{BatchSource, Batching, Load, NotBegun, OpenQuery, Session, Swap};
+use crate::sql::Value;
 use crate::table::Table;
 
 impl Session for Postgres {
@@ -38,7 +39,7 @@ impl Session for Postgres {
     }
 
     fn server_info(&mut self, tables: &[&str]) -> Result<ServerInfo, Error> {
-        rights::server_info(&mut self.client, tables)
+        privileges::server_info(&mut self.client, tables)
     }
 
     fn full_name(&mut self, table: &str) -> Result<String, Error> {
@@ -61,7 +62,7 @@ impl Session for Postgres {
         if let Some(name) = self.ledger.get(table) {
             return Ok(name.clone());
         }
-        let found = asking::ledger_table(&mut self.client, table)?;
+        let found = sql::ledger_table(&mut self.client, table)?;
         Ok(match found {
             Some(name) => self.ledger.entry(table.into()).or_insert(name).clone(),
             None => table.to_string(),
@@ -74,13 +75,13 @@ impl Session for Postgres {
         values: &[Value],
         doing: &str,
     ) -> Result<Vec<Vec<Value>>, Error> {
-        let values = asking::holdable(&mut self.client, values)?;
-        asking::query(&mut self.client, sql, &values, doing)
+        let values = sql::holdable(&mut self.client, values)?;
+        sql::query(&mut self.client, sql, &values, doing)
     }
 
     fn execute(&mut self, sql: &str, values: &[Value], doing: &str) -> Result<u64, Error> {
-        let values = asking::holdable(&mut self.client, values)?;
-        asking::execute(&mut self.client, sql, &values, doing)
+        let values = sql::holdable(&mut self.client, values)?;
+        sql::execute(&mut self.client, sql, &values, doing)
     }
 
     fn script(&mut self, sql: &str) -> Result<(), Error> {
@@ -88,7 +89,7 @@ impl Session for Postgres {
     }
 
     fn lock(&mut self, key: i64, wait: bool) -> Result<bool, Error> {
-        asking::lock(&mut self.client, key, wait)
+        sql::lock(&mut self.client, key, wait)
     }
 
     fn set_patience(&mut self, patience: Duration) -> Result<(), Error> {

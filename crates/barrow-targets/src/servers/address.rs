@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use barrow_core::visible::visible;
+use barrow_core::escape::escape_for_display;
 use url::Url as Address;
 
 use crate::error::Error;
@@ -39,7 +39,7 @@ impl Server {
             {
                 return Err(Error::spec(format!(
                     "{name}={} in the address {server} is not a number that will do",
-                    visible(value.as_bytes())
+                    escape_for_display(value.as_bytes())
                 )));
             }
         }
@@ -106,15 +106,15 @@ impl fmt::Display for Server {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}://", self.address.scheme())?;
         if let Some(user) = self.user() {
-            write!(f, "{}@", visible(user.as_bytes()))?;
+            write!(f, "{}@", escape_for_display(user.as_bytes()))?;
         }
         if let Some(host) = self.host() {
-            write!(f, "{}", visible(host.as_bytes()))?;
+            write!(f, "{}", escape_for_display(host.as_bytes()))?;
         }
         if let Some(port) = self.port() {
             write!(f, ":{port}")?;
         }
-        write!(f, "/{}", visible(self.database().as_bytes()))
+        write!(f, "/{}", escape_for_display(self.database().as_bytes()))
     }
 }
 

@@ -1,7 +1,7 @@
 //! A load into a server, the same for every server: the tables, the transaction, and the
 //! savepoints. What a server does in its own way is a method of [`ServerSession`].
 
-use barrow_core::visible::visible;
+use barrow_core::escape::escape_for_display;
 use barrow_core::words::Mode;
 
 use super::loaded_table::LoadedTable;
@@ -16,7 +16,7 @@ use crate::job::{Job, Refusal};
 use crate::merge::{self, Merged, Merging, Statements};
 use crate::merge_key;
 use crate::order::Order;
-use crate::part::{Column, RecordTable};
+use crate::record_table::{Column, RecordTable};
 use crate::session::{BatchSource, Batching, Ended, Load, NotBegun, Session, Swap};
 use crate::shadow_table::shadow_table;
 use crate::table::{self, Table};
@@ -284,7 +284,7 @@ fn described<S: ServerSession>(server: &mut S, name: &str) -> Result<S::Found, E
     server.find(name)?.ok_or_else(|| {
         Error::new(format!(
             "the table {} was made and is not there",
-            visible(name.as_bytes())
+            escape_for_display(name.as_bytes())
         ))
     })
 }
@@ -407,10 +407,10 @@ pub fn cannot_send(column: &Column, found: &impl ServerTable) -> Error {
     let declared = found
         .table()
         .column(&column.name)
-        .map_or(String::new(), |c| visible(c.declared.as_bytes()));
+        .map_or(String::new(), |c| escape_for_display(c.declared.as_bytes()));
     Error::spec(format!(
         "{} is {} in the spec, which does not go into the table's {declared}",
-        visible(column.name.as_bytes()),
+        escape_for_display(column.name.as_bytes()),
         column.ty
     ))
     .advice(found.advice(&declared))

@@ -10,7 +10,7 @@ use crate::isolate::{Foreseen, PieceSize, Tried, Tries, isolate};
 use crate::job::Refusal;
 use crate::merge::Merged;
 use crate::order::Order;
-use crate::part::{Column, RecordTable};
+use crate::record_table::{Column, RecordTable};
 use crate::table::Table;
 
 /// One kind of rows, and how it is sent.

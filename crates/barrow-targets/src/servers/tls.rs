@@ -12,7 +12,7 @@ use rustls::{
     CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme,
 };
 
-use barrow_core::visible::visible;
+use barrow_core::escape::escape_for_display;
 
 use crate::error::Error;
 
@@ -73,7 +73,7 @@ fn trusted(roots: Option<&str>) -> Result<RootCertStore, Error> {
     let failed = |what: String| {
         Error::spec(format!(
             "the certificates in {}: {what}",
-            visible(path.as_bytes())
+            escape_for_display(path.as_bytes())
         ))
     };
     let bytes = fs::read(path).map_err(|e| failed(e.to_string()))?;

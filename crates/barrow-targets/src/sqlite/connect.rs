@@ -3,12 +3,13 @@
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use barrow_core::visible::visible_path;
+use barrow_core::escape::visible_path;
 use rusqlite::{Connection, OpenFlags};
 
+use super::DIALECT;
 use super::errors::explained;
-use super::{DIALECT, asking};
 use crate::error::Error;
+use crate::sqlite::sql;
 
 /// How long a lock of another program is waited for.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -18,7 +19,7 @@ pub struct Sqlite {
     pub(super) connection: Connection,
     pub(super) path: PathBuf,
     pub(super) is_new: bool,
-    pub(super) lock: Option<asking::LoadLock>,
+    pub(super) lock: Option<sql::LoadLock>,
 }
 
 impl Sqlite {

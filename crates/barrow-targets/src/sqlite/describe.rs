@@ -1,6 +1,6 @@
 //! Asks SQLite what a table is like.
 
-use barrow_core::visible::visible;
+use barrow_core::escape::escape_for_display;
 use rusqlite::{Connection, OptionalExtension};
 
 use super::errors::explained;
@@ -19,7 +19,7 @@ pub fn describe(connection: &Connection, table: &str) -> Result<Option<Table>, E
         Some("view") => {
             return Err(Error::spec(format!(
                 "{} is a view; rows are loaded into tables",
-                visible(table.as_bytes())
+                escape_for_display(table.as_bytes())
             )));
         }
         Some(_) => {}

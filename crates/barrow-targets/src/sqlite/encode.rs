@@ -3,9 +3,9 @@
 
 use std::io::Write;
 
-use barrow_core::flow::{Batch, Rows};
+use barrow_core::pipeline::{Batch, Rows};
 use barrow_core::types::Type;
-use barrow_core::values::notation::{put_clock, put_day};
+use barrow_core::values::canonical::{put_clock, put_day};
 use barrow_core::values::{Cell, Piece};
 
 use super::types::Affinity;

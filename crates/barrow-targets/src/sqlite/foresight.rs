@@ -1,6 +1,6 @@
 //! What SQLite would make of rows, without a row being inserted.
 
-use barrow_core::visible::visible;
+use barrow_core::escape::escape_for_display;
 
 use super::insert::Inserter;
 use super::{DIALECT, encode, types};
@@ -9,7 +9,7 @@ use crate::error::Error;
 use crate::fit;
 use crate::foresight::Foresight;
 use crate::job::Job;
-use crate::part::RecordTable;
+use crate::record_table::RecordTable;
 use crate::table::Table;
 
 /// Whether a part's rows can go into a table.
@@ -55,8 +55,8 @@ fn check_affinities(part: &RecordTable, table: &Table) -> Result<(), Error> {
         .map(|found| {
             format!(
                 "{} ({})",
-                visible(found.name.as_bytes()),
-                visible(found.declared.as_bytes())
+                escape_for_display(found.name.as_bytes()),
+                escape_for_display(found.declared.as_bytes())
             )
         })
         .collect();

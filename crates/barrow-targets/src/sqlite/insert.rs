@@ -3,8 +3,8 @@
 use std::ops::Range;
 use std::sync::Arc;
 
+use barrow_core::escape::escape_for_display;
 use barrow_core::reason::Code;
-use barrow_core::visible::visible;
 use rusqlite::ffi::{self, ErrorCode};
 use rusqlite::types::{ToSqlOutput, ValueRef};
 use rusqlite::{CachedStatement, Connection};
@@ -16,7 +16,7 @@ use crate::encoded::{EncodedBatch, EncodedPart, Slot, not_encoded};
 use crate::error::Error;
 use crate::job::Refusal;
 use crate::order::Order;
-use crate::part::RecordTable;
+use crate::record_table::RecordTable;
 use crate::table::Table;
 
 /// Rows in one statement. Measured in a bare loop over 3,000,000 rows of 10
@@ -301,7 +301,7 @@ impl Inserter {
             row: batch.parts[self.part].good[place],
             code: why.code,
             column: why.column.or(column),
-            words: visible(why.words.as_bytes()),
+            words: escape_for_display(why.words.as_bytes()),
             detail: None,
         }
     }
@@ -343,7 +343,7 @@ pub(super) fn stopped(connection: &Connection, error: &rusqlite::Error) -> Stopp
         _ if connection.is_autocommit() => Stopped::Failed(
             Error::new(format!(
                 "the table undid the whole load at a row: {}",
-                visible(words.as_bytes())
+                escape_for_display(words.as_bytes())
             ))
             .advice("a constraint or trigger of the table says ROLLBACK; let it say ABORT"),
         ),

@@ -1,6 +1,6 @@
 //! A load into SQLite: one transaction, or one for each `commit_every` records.
 
-use barrow_core::visible::visible;
+use barrow_core::escape::escape_for_display;
 use barrow_core::words::Mode;
 
 use super::DIALECT;
@@ -153,7 +153,7 @@ fn ready_table(
     name: &str,
     found: Option<Table>,
 ) -> Result<(Table, u64), Error> {
-    let shown = visible(name.as_bytes());
+    let shown = escape_for_display(name.as_bytes());
     let rows = if found.is_some() {
         sqlite.count(name)?
     } else {

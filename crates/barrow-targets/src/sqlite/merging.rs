@@ -14,7 +14,7 @@ use crate::isolate::{PieceSize, Refused, Tried, isolate};
 use crate::job::Refusal;
 use crate::merge::{self, Merged, Merging, Statements};
 use crate::order::Order;
-use crate::part::RecordTable;
+use crate::record_table::RecordTable;
 use crate::table::Table;
 
 /// What merges the rows of one kind.

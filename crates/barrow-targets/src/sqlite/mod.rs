@@ -5,7 +5,6 @@
 //! taken back by SQLite as a whole ("INSERT OR ABORT"), and its rows are then
 //! tried one by one, so that only the refused ones stay out.
 
-mod asking;
 mod connect;
 mod describe;
 mod dialect;
@@ -19,6 +18,7 @@ mod query_rows;
 mod raw;
 mod row_function;
 mod session;
+mod sql;
 mod types;
 
 pub use self::connect::Sqlite;

@@ -10,17 +10,18 @@ use super::connect::Sqlite;
 use super::describe::{describe, kind_of};
 use super::errors::explained;
 use super::foresight::{fits, foresight};
-use super::{asking, load, query_rows};
-use crate::server_info::{ServerInfo, Privileges};
-use crate::asking::Value;
+use super::{load, query_rows};
 use crate::dialect::Dialect;
 use crate::error::Error;
 use crate::foresight::Foresight;
 use crate::job::Job;
 use crate::merge_key;
-use crate::part::RecordTable;
 use crate::query::Query;
+use crate::record_table::RecordTable;
+use crate::server_info::{Privileges, ServerInfo};
 use crate::session::{Load, NotBegun, OpenQuery, Session};
+use crate::sql::Value;
+use crate::sqlite::sql;
 use crate::table::Table;
 
 impl Session for Sqlite {
@@ -59,11 +60,11 @@ impl Session for Sqlite {
         values: &[Value],
         doing: &str,
     ) -> Result<Vec<Vec<Value>>, Error> {
-        asking::query(&self.connection, sql, values, doing)
+        sql::query(&self.connection, sql, values, doing)
     }
 
     fn execute(&mut self, sql: &str, values: &[Value], doing: &str) -> Result<u64, Error> {
-        asking::execute(&self.connection, sql, values, doing)
+        sql::execute(&self.connection, sql, values, doing)
     }
 
     fn script(&mut self, sql: &str) -> Result<(), Error> {
@@ -73,7 +74,7 @@ impl Session for Sqlite {
     fn lock(&mut self, _: i64, wait: bool) -> Result<bool, Error> {
         // One load writes at a time, whatever it loads.
         if self.lock.is_none() {
-            self.lock = asking::LoadLock::take(&self.path, wait)?;
+            self.lock = sql::LoadLock::take(&self.path, wait)?;
         }
         Ok(self.lock.is_some())
     }

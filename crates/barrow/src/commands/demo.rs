@@ -4,8 +4,8 @@ use std::fs;
 use std::path::Path;
 use std::process::{Command, ExitCode, Stdio};
 
-use barrow_core::rejects::NOTE;
-use barrow_core::visible::visible_path;
+use barrow_core::escape::visible_path;
+use barrow_core::rejects::MANIFEST;
 use owo_colors::OwoColorize;
 
 use crate::args;
@@ -251,7 +251,7 @@ fn correct(folder: &Path) -> Result<String, Error> {
     let failed = |e| Error::failed(format!("correcting rejects: {e}"));
     let kept = fs::read_dir(&rejects).map_err(failed)?;
     let mut runs = kept.filter_map(|entry| Some(entry.ok()?.path()));
-    let run = runs.find(|run| run.join(NOTE).is_file() && run.join("faults.csv").is_file());
+    let run = runs.find(|run| run.join(MANIFEST).is_file() && run.join("faults.csv").is_file());
     let run = run.ok_or_else(|| Error::failed("the tour's rejects are gone"))?;
     let file = run.join("faults.csv");
     let bytes = fs::read(&file).map_err(failed)?;

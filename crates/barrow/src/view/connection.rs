@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use barrow_core::visible::visible;
+use barrow_core::escape::escape_for_display;
 use barrow_run::Error;
 use barrow_run::check::Connection;
 use barrow_targets::{ServerInfo, Url};
@@ -16,9 +16,13 @@ pub fn print(spec: &str, connection: &Connection, report: Report) -> Result<(), 
     let out = &mut anstream::stdout().lock();
     match (report, &connection.server_info) {
         (Report::Json, _) => json::print(connection),
-        (Report::Text, Some(server_info)) => {
-            ended(text(spec, &connection.url, server_info, &connection.missing, out))
-        }
+        (Report::Text, Some(server_info)) => ended(text(
+            spec,
+            &connection.url,
+            server_info,
+            &connection.missing,
+            out,
+        )),
         (Report::Text, None) => ended(writeln!(
             out,
             "{spec} → {}\n\n  the file is not there yet; a load would make it",
@@ -42,7 +46,7 @@ fn text(
     };
     writeln!(out, "  server   {}{line}", server_info.server)?;
     if let Some(user) = &server_info.user {
-        writeln!(out, "  user     {}", visible(user.as_bytes()))?;
+        writeln!(out, "  user     {}", escape_for_display(user.as_bytes()))?;
     }
     for rights in &server_info.tables {
         let there = match rights.is_there {
@@ -52,7 +56,7 @@ fn text(
         writeln!(
             out,
             "  table    {} {there}",
-            visible(rights.table.as_bytes())
+            escape_for_display(rights.table.as_bytes())
         )?;
         writeln!(out, "  rights   {}", rights.words())?;
     }

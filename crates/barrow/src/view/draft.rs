@@ -4,7 +4,7 @@ use std::io::{self, Write};
 use std::path::Path;
 
 use barrow_core::draft::{Draft, Remark};
-use barrow_core::visible::{visible, visible_path};
+use barrow_core::escape::{escape_for_display, visible_path};
 use barrow_run::Error;
 use barrow_run::draft::Comparison;
 use barrow_run::words::counted;
@@ -20,7 +20,7 @@ pub fn remarks(remarks: &[&Remark]) {
     for (number, remark) in remarks.iter().enumerate() {
         let column = remark.column.as_ref();
         let about = column.map_or(String::new(), |name| {
-            format!("{}: ", visible(name.as_bytes()))
+            format!("{}: ", escape_for_display(name.as_bytes()))
         });
         anstream::eprintln!("{:>3}  {about}{}", number + 1, remark.says);
         if let Some(key) = &remark.key {

@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use barrow_core::visible::visible;
+use barrow_core::escape::escape_for_display;
 use barrow_run::Error;
 use barrow_run::export::Exported;
 use barrow_run::export::files::Made;
@@ -91,7 +91,7 @@ fn text(e: &Exported, out: &mut impl Write) -> io::Result<()> {
                 out,
                 "  {:>6}  {}  {}   first: row {}",
                 number(repair.count),
-                visible(repair.column.as_deref().unwrap_or("").as_bytes()),
+                escape_for_display(repair.column.as_deref().unwrap_or("").as_bytes()),
                 repair.what,
                 number(repair.line)
             )?;
@@ -117,7 +117,7 @@ fn unfit(c: &Counts, out: &mut impl Write) -> io::Result<()> {
             out,
             "  row {}  {}  {}{value}",
             number(one.row),
-            visible(one.column.as_deref().unwrap_or("").as_bytes()),
+            escape_for_display(one.column.as_deref().unwrap_or("").as_bytes()),
             one.why.says
         )?;
     }

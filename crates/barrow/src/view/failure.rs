@@ -2,8 +2,8 @@
 
 use std::path::Path;
 
+use barrow_core::escape::{visible_path, visible_short};
 use barrow_core::problem::Problem;
-use barrow_core::visible::{visible_path, visible_short};
 use barrow_run::words::counted;
 use barrow_run::{Error, ErrorKind};
 use barrow_targets::secret;

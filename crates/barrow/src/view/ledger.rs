@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 use std::path::Path;
 
-use barrow_core::visible::{visible, visible_path};
+use barrow_core::escape::{escape_for_display, visible_path};
 use barrow_run::Error;
 use barrow_run::ledger::{RunInFull, Runs};
 use barrow_run::words::{counted, number};
@@ -92,7 +92,7 @@ fn list(listed: &Runs, out: &mut impl Write) -> io::Result<()> {
         column("run", false, runs, |r| r.run.clone()),
         column("began (UTC)", false, runs, |r| minute(&r.started_at)),
         column("table", false, runs, |r| {
-            cut(&visible(r.table.as_bytes()), 24)
+            cut(&escape_for_display(r.table.as_bytes()), 24)
         }),
         column("files", true, runs, |r| number(r.files)),
         column("loaded", true, runs, |r| number(r.counts.loaded)),
@@ -128,7 +128,7 @@ fn outcome(run: &Run) -> String {
             if let Some(of) = &run.mend_of {
                 words += &format!(", mends {of}");
             }
-            if run.counts.not_kept > 0 {
+            if run.counts.rolled_back > 0 {
                 words += ", but for files beyond their limit";
             }
             if run.still_open > 0 {
@@ -157,7 +157,7 @@ fn took(run: &Run) -> String {
 }
 
 fn whole(run: &Run, files: &[File], mends: &[Run], out: &mut impl Write) -> io::Result<()> {
-    let shown = |text: &str| visible(text.as_bytes());
+    let shown = |text: &str| escape_for_display(text.as_bytes());
     writeln!(
         out,
         "{} · {}\n",
@@ -213,7 +213,7 @@ fn file_lines(files: &[File], out: &mut impl Write) -> io::Result<()> {
             Outcome::Emptied => words += ", no longer in the table, which was emptied since",
         }
         writeln!(out, "  {:width$}   {words}", file.name)?;
-        let path = visible(file.path.as_bytes());
+        let path = escape_for_display(file.path.as_bytes());
         let hash = file.content.as_deref().unwrap_or("not hashed");
         let more = format!("{path}, {} bytes, {hash}", number(file.bytes));
         writeln!(out, "  {:width$}   {}", "", more.dimmed())?;
@@ -250,7 +250,8 @@ fn reasons(run: &Run, out: &mut impl Write) -> io::Result<()> {
         return Ok(());
     }
     writeln!(out, "  {}", "why rejected".bold())?;
-    let text = |kind: &Value, key: &str| visible(kind[key].as_str().unwrap_or("").as_bytes());
+    let text =
+        |kind: &Value, key: &str| escape_for_display(kind[key].as_str().unwrap_or("").as_bytes());
     let width = |key: &str| {
         reason_kinds
             .iter()

@@ -3,8 +3,8 @@
 use std::io::{self, Write};
 use std::ops::Range;
 
-use barrow_core::look::{Line, Place, RecordAt};
-use barrow_core::visible::visible;
+use barrow_core::escape::escape_for_display;
+use barrow_core::inspect::{Line, Place, RecordAt};
 use barrow_run::Error;
 use barrow_run::peek::Lines;
 use barrow_run::words::number;
@@ -162,7 +162,7 @@ fn trouble(
     let column = field
         .column
         .as_deref()
-        .map(|c| format!("{}: ", visible(c.as_bytes())))
+        .map(|c| format!("{}: ", escape_for_display(c.as_bytes())))
         .unwrap_or_default();
     for words in &field.troubles {
         let lead = " ".repeat(start);

@@ -2,9 +2,9 @@
 
 use std::io::{self, Write};
 
+use barrow_core::escape::{escape_for_display, visible_short};
 use barrow_core::reason::{Code, Reject};
 use barrow_core::types::Type;
-use barrow_core::visible::{visible, visible_short};
 use barrow_run::Error;
 use barrow_run::peek::{Entry, Records};
 use barrow_run::words::number;
@@ -70,7 +70,7 @@ fn by_kind(view: &Records, out: &mut impl Write) -> io::Result<()> {
         let is_of = |entry: &&Entry| entry.kind == number && entry.values.is_ok();
         let entries: Vec<&Entry> = view.entries.iter().filter(is_of).collect();
         if !entries.is_empty() {
-            let name = visible(kind.name.as_deref().unwrap_or("").as_bytes());
+            let name = escape_for_display(kind.name.as_deref().unwrap_or("").as_bytes());
             heading(format!("record type {name}"), out)?;
             table(&kind.columns, &entries, out)?;
         }
@@ -136,7 +136,9 @@ fn cells_of(entry: &Entry) -> Option<Vec<Shown>> {
 
 fn width_of(view: &TableView<'_>, cells: &[Option<Vec<Shown>>], column: usize) -> usize {
     let (name, ty) = &view.columns[column];
-    let head = visible(name.as_bytes()).width().max(ty.to_string().width());
+    let head = escape_for_display(name.as_bytes())
+        .width()
+        .max(ty.to_string().width());
     let body = cells.iter().flatten().map(|row| row[column].0.width());
     body.max().unwrap_or(0).max(head)
 }
@@ -173,7 +175,7 @@ fn heading(
             .map(|c| padded(&of(*c), widths[*c], view.columns[*c].1));
         cells.collect::<Vec<_>>().join("  ")
     };
-    let names = line(&|c| visible(view.columns[c].0.as_bytes()));
+    let names = line(&|c| escape_for_display(view.columns[c].0.as_bytes()));
     let types = line(&|c| view.columns[c].1.to_string());
     writeln!(
         out,
@@ -235,7 +237,7 @@ fn rejected(
         let column = reason
             .column
             .as_deref()
-            .map(|c| format!("{}: ", visible(c.as_bytes())));
+            .map(|c| format!("{}: ", escape_for_display(c.as_bytes())));
         let value = reason.value.as_deref().map(|v| match reason.code {
             Code::CheckFailed => format!("  {}", super::cut(v, widest().saturating_mul(2))),
             _ => format!("  \"{}\"", super::cut(v, widest())),

@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use barrow_core::visible::visible;
+use barrow_core::escape::escape_for_display;
 use barrow_run::report::{Outcome, Shared, Summary};
 use barrow_run::words::{counted, number};
 use barrow_run::{Error, Spec};
@@ -18,7 +18,11 @@ pub fn print(spec: &Spec, shared: &Shared, report: Report) -> Result<(), Error> 
         Report::Text => {
             let url = spec.url()?;
             let job = spec.job_in(&url)?;
-            let tables: Vec<String> = job.tables().iter().map(|t| visible(t.as_bytes())).collect();
+            let tables: Vec<String> = job
+                .tables()
+                .iter()
+                .map(|t| escape_for_display(t.as_bytes()))
+                .collect();
             let heading = format!(
                 "{} → {url}, table {}",
                 spec.name().bold(),

@@ -121,7 +121,7 @@ impl<'a> Source<'a> {
             // Unicode has a picture for each control character (the block "Control Pictures").
             '\0'..='\x1F' => char::from_u32(0x2400 + c as u32).unwrap_or('?'),
             '\x7F' => '\u{2421}',
-            _ if barrow_core::visible::is_invisible(c) => '\u{FFFD}',
+            _ if barrow_core::escape::is_invisible(c) => '\u{FFFD}',
             _ => c,
         }
     }

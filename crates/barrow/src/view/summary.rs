@@ -2,11 +2,11 @@
 
 use std::io::{self, Write};
 
+use barrow_core::counts::ReasonKind;
+use barrow_core::escape::escape_for_display;
 use barrow_core::reason::Code;
 use barrow_core::records::block::LeftOut;
 use barrow_core::repair::Repair;
-use barrow_core::tally::ReasonKind;
-use barrow_core::visible::visible;
 use barrow_targets::Merged;
 use owo_colors::OwoColorize;
 
@@ -33,7 +33,7 @@ pub fn write(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     let tables: Vec<String> = s
         .tables
         .iter()
-        .map(|t| visible(t.name.as_bytes()))
+        .map(|t| escape_for_display(t.name.as_bytes()))
         .collect();
     match tables.len() {
         0 => writeln!(out, "{}, {}\n", s.spec.bold(), s.into)?,
@@ -90,7 +90,7 @@ pub fn write(s: &Summary, out: &mut impl Write) -> io::Result<()> {
             1 => "table:".to_string(),
             _ => format!(
                 "{:<1$}",
-                format!("{}:", visible(table.name.as_bytes())),
+                format!("{}:", escape_for_display(table.name.as_bytes())),
                 width + 1
             ),
         };
@@ -179,7 +179,11 @@ fn disposed(s: &Summary, out: &mut impl Write) -> io::Result<()> {
 /// Keys that come twice in the files.
 fn twice(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     for twice in &s.twice {
-        let key: Vec<String> = twice.key.iter().map(|k| visible(k.as_bytes())).collect();
+        let key: Vec<String> = twice
+            .key
+            .iter()
+            .map(|k| escape_for_display(k.as_bytes()))
+            .collect();
         writeln!(
             out,
             "  {} of {} again; first: line {}, which has the key of line {}\n",
@@ -241,7 +245,7 @@ fn differences(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         writeln!(
             out,
             "    {}: {} stated ({file}{}), {} found",
-            visible(d.of.as_bytes()),
+            escape_for_display(d.of.as_bytes()),
             in_groups(&d.stated).bold(),
             d.place,
             in_groups(&d.found).bold()
@@ -431,7 +435,7 @@ fn repairs(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         return Ok(());
     }
     writeln!(out, "  {}", "what was repaired".bold())?;
-    let column = |r: &Repair| visible(r.column.as_deref().unwrap_or("").as_bytes());
+    let column = |r: &Repair| escape_for_display(r.column.as_deref().unwrap_or("").as_bytes());
     let widest = |width: &dyn Fn(&Repair) -> usize| s.tally.repairs.iter().map(width).max();
     let columns = widest(&|r| column(r).chars().count()).unwrap_or(0);
     let whats = widest(&|r| r.what.to_string().chars().count()).unwrap_or(0);
@@ -464,7 +468,7 @@ fn reasons(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         if s.rehearsal { "why" } else { "why rejected" }.bold()
     )?;
     let shown = &reason_kinds[..reason_kinds.len().min(MOST_KINDS)];
-    let column = |k: &ReasonKind| visible(k.column.as_deref().unwrap_or("").as_bytes());
+    let column = |k: &ReasonKind| escape_for_display(k.column.as_deref().unwrap_or("").as_bytes());
     let columns = shown
         .iter()
         .map(|k| column(k).chars().count())

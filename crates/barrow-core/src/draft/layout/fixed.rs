@@ -5,7 +5,7 @@
 
 use super::super::value_kind::ValueKind;
 use super::header::{self, Verdict};
-use crate::visible::visible;
+use crate::escape::escape_for_display;
 
 /// Wider lines are no listing.
 const WIDEST: usize = 8_192;
@@ -376,7 +376,7 @@ pub fn ruler(spots: &[Spot], rows: &[&[char]]) -> Vec<String> {
     let shown = rows
         .iter()
         .take(3)
-        .map(|row| visible(row.iter().collect::<String>().as_bytes()));
+        .map(|row| escape_for_display(row.iter().collect::<String>().as_bytes()));
     [tens]
         .into_iter()
         .chain(shown)

@@ -240,7 +240,12 @@ fn by_words(head: &[String], columns: &[Column]) -> Verdict {
     {
         return Verdict::Unknown;
     }
-    let quote = |name: &str| format!("\"{}\"", crate::visible::visible(name.trim().as_bytes()));
+    let quote = |name: &str| {
+        format!(
+            "\"{}\"",
+            crate::escape::escape_for_display(name.trim().as_bytes())
+        )
+    };
     for name in head {
         if USUAL.contains(&name.trim().to_lowercase().as_str()) {
             return Verdict::LikelyHeader(format!("{} is a usual name", quote(name)));

@@ -17,8 +17,8 @@ use super::remark::Remark;
 use super::sample::{self, Sample};
 use super::value_kind::ValueKind;
 use crate::error::Error;
+use crate::escape::escape_for_display;
 use crate::source::{Compression, SourceFile};
-use crate::visible::visible;
 use delimited::Candidate;
 use header::Verdict;
 
@@ -131,8 +131,8 @@ pub fn find(source: &SourceFile, wanted: &Wanted, told_by: u64) -> Result<Shape,
             format!(
                 "the encoding is {} or {label}: \"{}\" or \"{}\"",
                 shape.encoding.0,
-                visible(rival.here.as_bytes()),
-                visible(rival.there.as_bytes())
+                escape_for_display(rival.here.as_bytes()),
+                escape_for_display(rival.there.as_bytes())
             ),
             format!("encoding = \"{label}\""),
         ));
@@ -150,7 +150,7 @@ pub fn find(source: &SourceFile, wanted: &Wanted, told_by: u64) -> Result<Shape,
 fn no_layout(source: &SourceFile, sample: &Sample) -> Error {
     let first = sample.lines.iter().find(|line| !line.trim().is_empty());
     let shown = first.map_or_else(String::new, |line| {
-        crate::visible::visible_short(line.as_bytes(), 60)
+        crate::escape::visible_short(line.as_bytes(), 60)
     });
     Error::NoFile(format!(
         "{} is no table that can be told: no delimiter explains nine lines in ten, and no set \
@@ -344,7 +344,7 @@ fn listed(found: fixed::Found, places: &[usize], shape: &mut Shape) {
         shape.remarks.push(Remark::of_file(
             format!(
                 "the first line is taken as a title and read past: \"{}\"",
-                visible(title.as_bytes())
+                escape_for_display(title.as_bytes())
             ),
             format!("preamble = {}", shape.preamble.saturating_sub(1)),
         ));
@@ -470,7 +470,7 @@ fn headed(verdict: Verdict, names: Vec<String>, shape: &mut Shape) {
         .filter(|name| !seen.insert(name.as_str()))
         .map(|name| match name.as_str() {
             "" => "an empty name".to_string(),
-            name => format!("\"{}\"", visible(name.as_bytes())),
+            name => format!("\"{}\"", escape_for_display(name.as_bytes())),
         })
         .collect();
     shape.heading = match twice.is_empty() {

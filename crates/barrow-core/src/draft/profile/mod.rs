@@ -9,9 +9,9 @@ use std::sync::Mutex;
 
 use xxhash_rust::xxh3::xxh3_128;
 
-pub use numbers::{Monotonicity, MARKS, Marks, looks_like_number};
+pub use numbers::{MARKS, Marks, Monotonicity, looks_like_number};
 
-use crate::flow::Batch;
+use crate::pipeline::Batch;
 use repeats::{Repeats, Told};
 
 /// Words that often mean null, beside an empty field.

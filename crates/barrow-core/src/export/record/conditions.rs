@@ -3,7 +3,7 @@
 use super::Line;
 use crate::conditions::{Condition, Row};
 use crate::export::refusal::{Refusal, refusal};
-use crate::plan::{RecordTypePlan, Place};
+use crate::plan::{Place, RecordTypePlan};
 use crate::reason::Code;
 use crate::types::Type;
 use crate::values::Cell;

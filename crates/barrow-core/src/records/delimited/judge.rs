@@ -6,8 +6,8 @@
 
 use super::fields;
 use crate::format::DelimitedFormat;
-use crate::plan::{RecordTypePlan, Plan};
-use crate::records::file::{FileFormat, FieldBinding};
+use crate::plan::{Plan, RecordTypePlan};
+use crate::records::file_format::{FieldBinding, FileFormat};
 use crate::records::record_types::kind_of;
 use crate::records::rules::Rules;
 use crate::records::span::Span;

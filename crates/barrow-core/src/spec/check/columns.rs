@@ -3,12 +3,12 @@
 use std::collections::HashMap;
 
 use super::{header, is_fixed, it};
+use crate::escape::escape_for_display;
 use crate::plan::{ColumnPlan, Place};
 use crate::problem::{At, Problem};
-use crate::spec::written::{Column, Known, KnownColumn, Shape, RawSpec};
+use crate::spec::raw::{Column, Known, KnownColumn, RawSpec, Shape};
 use crate::types::Type;
 use crate::values::{ColumnReader, ReaderOptions};
-use crate::visible::visible;
 use crate::words::Header;
 
 /// No record has more fields than this.
@@ -96,8 +96,8 @@ fn column(
         None if load => type_of_table(c, written.known.as_ref(), problems)?,
         None => Type::Text,
     };
-    super::misplaced::keys(c, ty, problems);
-    super::misplaced::policies(c, problems);
+    crate::spec::check::inapplicable::keys(c, ty, problems);
+    crate::spec::check::inapplicable::policies(c, problems);
     let form = super::fixed::form(c, values, ty, problems);
     let options = ReaderOptions {
         form,
@@ -160,14 +160,14 @@ fn type_of_table(c: &Column, known: Option<&Known>, problems: &mut Vec<Problem>)
                 Some(column) => (
                     format!(
                         "column {name} has no type, and {} in the table is none of a spec's",
-                        visible(column.declared.as_bytes())
+                        escape_for_display(column.declared.as_bytes())
                     ),
                     "give it one, such as type = \"text\"",
                 ),
                 None => (
                     format!(
                         "column {name} has no type, and the table {} has no such column",
-                        visible(known.table.as_bytes())
+                        escape_for_display(known.table.as_bytes())
                     ),
                     "give it one, such as type = \"text\"",
                 ),

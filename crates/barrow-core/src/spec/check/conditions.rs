@@ -5,7 +5,7 @@ use std::ops::Range;
 use crate::conditions::{Condition, Scope};
 use crate::plan::{CheckPlan, ColumnPlan};
 use crate::problem::{At, Problem};
-use crate::spec::written::Check;
+use crate::spec::raw::Check;
 use crate::types::Type;
 
 /// Reads a condition; what is wrong with it becomes a problem of the spec.

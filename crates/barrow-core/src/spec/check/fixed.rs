@@ -3,7 +3,7 @@
 use crate::format::FieldSlices;
 use crate::plan::{ColumnPlan, Place};
 use crate::problem::{At, Problem};
-use crate::spec::written::{Column, Values, RawSpec};
+use crate::spec::raw::{Column, RawSpec, Values};
 use crate::types::Type;
 use crate::values::NumberForm;
 use crate::words::{Form, Header};

@@ -4,9 +4,9 @@
 mod columns;
 mod conditions;
 mod fixed;
+mod inapplicable;
+mod lints;
 mod record_types;
-mod misplaced;
-mod odd;
 mod records;
 mod template;
 mod totals;
@@ -14,10 +14,10 @@ mod values;
 
 use std::path::PathBuf;
 
-use super::written::{Known, RawSpec};
 use crate::plan::{ExportPlan, Plan, RejectsPlan, SourcePlan, TargetPlan};
 use crate::problem::{At, Problem};
 use crate::source::{Charset, Compression};
+use crate::spec::raw::{Known, RawSpec};
 use crate::words::Layout;
 use crate::words::{
     Every, Header, Measure, Mode, Per, Tolerance, WhenUndecodable, WhenUnencodable,
@@ -56,7 +56,7 @@ pub fn plan_with(text: &str, known: Option<Known>) -> Result<Plan, Vec<Problem>>
 /// that does not, or that is wrong in itself.
 pub fn leaves_types(text: &str) -> Option<(Option<String>, Option<String>)> {
     let (written, _) = super::read::read(text).ok()?;
-    let untyped = |c: &super::written::Column| !c.has_type && it(&c.load) != Some(false);
+    let untyped = |c: &crate::spec::raw::Column| !c.has_type && it(&c.load) != Some(false);
     let columns = &written.shape.columns;
     let leaves = columns.is_empty() || columns.iter().any(untyped);
     (leaves && written.record_types.is_empty())
@@ -71,13 +71,13 @@ fn check(written: &RawSpec, mut problems: Vec<Problem>) -> Result<Plan, Vec<Prob
     let mut record_types = record_types::record_types(written, &ending, &mut problems);
     let width = record_types::width(written, &record_types, &ending, &mut problems);
     let totals = totals::totals(written, &mut record_types, &mut problems);
-    problems.extend(odd::unwritable(written, &record_types));
+    problems.extend(lints::unwritable(written, &record_types));
     let plan = Plan {
         files: texts(written.source.files.as_deref()),
         source: source(written, &mut problems),
         records: records::records(written, ending, width, &mut problems),
         totals,
-        oddities: odd::oddities(written, &record_types),
+        oddities: lints::oddities(written, &record_types),
         target: target(written, &mut problems),
         rejects: rejects(written, &mut problems),
         export: export(written, &mut problems),

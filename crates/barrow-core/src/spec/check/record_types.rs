@@ -7,13 +7,17 @@ use super::{columns, conditions, fixed, header, is_fixed, it};
 use crate::conditions::Scope;
 use crate::format::RecordEnd;
 use crate::nearest::did_you_mean;
-use crate::plan::{ColumnPlan, RecordTypePlan, Part};
+use crate::plan::{ColumnPlan, Part, RecordTypePlan};
 use crate::problem::{At, Problem};
-use crate::spec::written::{Kind, Shape, RawSpec};
+use crate::spec::raw::{Kind, RawSpec, Shape};
 use crate::words::Header;
 
 /// Every kind of record.
-pub fn record_types(written: &RawSpec, ending: &RecordEnd, problems: &mut Vec<Problem>) -> Vec<RecordTypePlan> {
+pub fn record_types(
+    written: &RawSpec,
+    ending: &RecordEnd,
+    problems: &mut Vec<Problem>,
+) -> Vec<RecordTypePlan> {
     if is_fixed(written) {
         fixed::header(written, problems);
     }
@@ -181,7 +185,11 @@ fn shape(
 }
 
 /// The key's columns, which must be loaded.
-fn key(written: Option<&[At<String>]>, plan: &RecordTypePlan, problems: &mut Vec<Problem>) -> Vec<usize> {
+fn key(
+    written: Option<&[At<String>]>,
+    plan: &RecordTypePlan,
+    problems: &mut Vec<Problem>,
+) -> Vec<usize> {
     let mut places = Vec::new();
     for name in written.unwrap_or_default() {
         let found = plan.columns.iter().position(|c| c.name == name.it);

@@ -5,7 +5,7 @@ use crate::format::LONGEST_MARK;
 use crate::format::{DelimitedFormat, Escape, FixedFormat, RecordEnd, RecordFormat};
 use crate::plan::RecordPlan;
 use crate::problem::{At, Problem};
-use crate::spec::written::{Delimited, Records, RawSpec};
+use crate::spec::raw::{Delimited, RawSpec, Records};
 use crate::words::Spaces;
 use crate::words::{Header, Measure, PreambleKey, WhenBlank, WhenLong, WhenShort};
 

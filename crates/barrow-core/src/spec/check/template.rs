@@ -2,7 +2,7 @@
 
 use super::conditions::inner;
 use crate::nearest::did_you_mean;
-use crate::plan::{ColumnPlan, RecordTypePlan, Part, Template};
+use crate::plan::{ColumnPlan, Part, RecordTypePlan, Template};
 
 use crate::problem::{At, Problem};
 

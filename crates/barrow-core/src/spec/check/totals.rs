@@ -6,7 +6,7 @@ use super::{is_fixed, it};
 use crate::nearest::did_you_mean;
 use crate::plan::{RecordTypePlan, TotalAt, TotalOf, TotalPlan};
 use crate::problem::Problem;
-use crate::spec::written::{Total, RawSpec};
+use crate::spec::raw::{RawSpec, Total};
 use crate::types::Type;
 use crate::words::{FilePart, Header, PreambleKey};
 
@@ -133,7 +133,11 @@ fn place(total: &Total, written: &RawSpec, problems: &mut Vec<Problem>) -> Optio
 }
 
 /// The kind of record that is counted; none for all of them.
-fn kind(total: &Total, record_types: &[RecordTypePlan], problems: &mut Vec<Problem>) -> Option<Option<usize>> {
+fn kind(
+    total: &Total,
+    record_types: &[RecordTypePlan],
+    problems: &mut Vec<Problem>,
+) -> Option<Option<usize>> {
     let Some(name) = &total.kind else {
         return Some(None);
     };

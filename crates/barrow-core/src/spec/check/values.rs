@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use super::{is_fixed, it, texts, words_span};
 use crate::problem::{At, Problem};
-use crate::spec::written::{Column, Values, RawSpec};
+use crate::spec::raw::{Column, RawSpec, Values};
 use crate::types::Type;
 use crate::values::{LimitOptions, Policies, ReaderOptions, StepOptions};
 use crate::words::{Controls, InnerBlanks, LengthIn, NormalForm};
