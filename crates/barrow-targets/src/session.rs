@@ -303,7 +303,8 @@ pub type Decoder = Box<dyn Fn(&RawRows, &mut RowBatch) + Send + Sync>;
 /// Rows on their way out.
 pub trait Rows {
     /// Gives the rows, as many at a time as fill a batch, until `give` says that it wants
-    /// no more.
+    /// no more. Where all were given, the session is ready for the next load or query; where
+    /// they were not, it is to be closed, for its server goes on sending.
     ///
     /// # Errors
     /// The database fails.

@@ -169,7 +169,8 @@ fn give(asked: Asked<'_>, give: &mut dyn FnMut(&mut RawRows) -> bool) -> Result<
     if !raw.ends.is_empty() {
         give(&mut raw);
     }
-    Ok(())
+    let ended = conn.query_drop("ROLLBACK");
+    ended.map_err(|e| explained(&e, "ending the query"))
 }
 
 /// A value of the binary form as the server would write it, with all its digits.

@@ -164,7 +164,9 @@ fn give(
     if !raw.ends.is_empty() {
         give(&mut raw);
     }
-    Ok(())
+    drop(reader);
+    let ended = client.batch_execute("ROLLBACK");
+    ended.map_err(|e| explained(&e, "ending the query"))
 }
 
 /// Marks the rows that are whole; gives them once they fill a batch. False where nobody

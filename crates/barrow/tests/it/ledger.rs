@@ -129,7 +129,8 @@ fn a_file_is_loaded_once_whatever_its_name(kind: Kind) {
     let file = &whole["files_of_the_run"][0];
     assert_eq!(file["bytes"], 12);
     assert_eq!(file["counts"]["loaded"], 1);
-    assert_eq!(whole["counts"]["skipped"], 1);
+    assert_eq!(whole["counts"]["records"], 1);
+    assert_eq!(whole["counts"]["other_lines"], 1);
     assert_eq!(d.run("ledger nosuch").code, 2);
     // People may ask it with SQL.
     let sql = "SELECT r.loaded, f.file_name FROM barrow_runs r JOIN barrow_files f ON f.run = r.run \
@@ -308,8 +309,9 @@ fn interrupted_until_done(kind: Kind, seed: u64) -> u64 {
     assert_eq!(run["outcome"], "committed");
     assert_eq!(counts["loaded"], RECORDS - RECORDS / 5_000);
     assert_eq!(counts["rejected"], RECORDS / 5_000);
-    assert_eq!(counts["skipped"], 2);
-    assert_eq!(counts["read"], RECORDS + 2);
+    assert_eq!(counts["filtered"], 0);
+    assert_eq!(counts["other_lines"], 2);
+    assert_eq!(counts["records"], RECORDS);
     let of: u64 = run["reasons"]
         .as_array()
         .unwrap()

@@ -132,13 +132,13 @@ fn rejects_are_kept_as_they_came_and_load_once_corrected() {
     let json = report.json();
     assert_eq!(
         (
-            json["read"].as_u64(),
+            json["records"].as_u64(),
             json["loaded"].as_u64(),
             json["rejected"].as_u64()
         ),
-        (Some(7), Some(2), Some(2))
+        (Some(4), Some(2), Some(2))
     );
-    assert_eq!(json["skipped"]["all"], 3);
+    assert_eq!(json["other_lines"]["all"], 3);
     let folder = m.rejects();
     assert_eq!(
         String::from_utf8(m.read(&format!("{folder}/d.csv"))).unwrap(),

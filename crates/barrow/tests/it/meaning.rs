@@ -209,7 +209,10 @@ create = true
     let said = m.run("load t.spec.toml t.csv");
     assert_eq!(said.code, 0, "{}{}", said.out, said.err);
     for line in [
-        "  skipped   2   1 header, 1 by keep_if",
+        "  records   4",
+        "  loaded    3",
+        "  filtered  1   by keep_if",
+        "  no records: 1 header",
         "  repaired  3",
         "       1  kg  rounded to 2 decimals   first: line 2",
         "       2  kg  unreadable, made null   first: line 4",
