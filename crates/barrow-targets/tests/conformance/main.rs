@@ -124,7 +124,7 @@ fn send(Loading(load, encoder): &mut Loading<'_>, file: &str) -> Vec<Refusal> {
     let files = vec![SourceFile::local(path)];
     let options = Options::default();
     pipeline::run_into(&plan(), files, options, &**encoder, |batches| {
-        while let Some(batch) = batches.next() {
+        for batch in batches.by_ref() {
             all.push(batch.map_err(Failure::<Error>::Source)?);
         }
         Ok(())
