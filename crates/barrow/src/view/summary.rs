@@ -401,10 +401,12 @@ fn verdict(s: &Summary) -> String {
 }
 
 fn filtered_words(left_out: &LeftOut) -> String {
-    listed(&[
-        (left_out.unmet, "by keep_if"),
-        (left_out.other_kinds, "of record types that are not loaded"),
-    ])
+    let (unmet, others) = ("by keep_if", "of record types that are not loaded");
+    match (left_out.unmet, left_out.other_kinds) {
+        (_, 0) => unmet.into(),
+        (0, _) => others.into(),
+        (some, more) => listed(&[(some, unmet), (more, others)]),
+    }
 }
 
 /// What of the files is counted nowhere else.
