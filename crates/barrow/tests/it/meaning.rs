@@ -212,7 +212,7 @@ create = true
         "  records   4",
         "  loaded    3",
         "  filtered  1   by keep_if",
-        "  no records: 1 header",
+        "  other lines: 1 header",
         "  repaired  3",
         "       1  kg  rounded to 2 decimals   first: line 2",
         "       2  kg  unreadable, made null   first: line 4",

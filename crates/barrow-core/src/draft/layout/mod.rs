@@ -1,11 +1,17 @@
 //! How files are laid out, told from the start of the first one.
 
+mod comments;
 mod delimited;
 mod fixed;
 mod header;
 mod not_a_table;
 mod record_types;
+mod single;
+mod uneven;
 
+use self::comments::{comment, doubt_comments};
+use self::single::{one_column, one_text, single, unquoted};
+use self::uneven::{commented, is_record, uneven};
 use std::collections::HashSet;
 
 pub use delimited::Delimited;
@@ -15,7 +21,6 @@ use super::Wanted;
 use super::names;
 use super::remark::Remark;
 use super::sample::{self, Sample};
-use super::value_kind::ValueKind;
 use crate::error::Error;
 use crate::escape::escape_for_display;
 use crate::source::{Compression, SourceFile};
@@ -248,57 +253,6 @@ fn tell(sample: &Sample, shape: &mut Shape) -> bool {
     }
 }
 
-/// What comment lines start with, if there are some among others, or above them.
-fn comment(lines: &[String]) -> Option<String> {
-    let starts = |line: &&String| line.starts_with('#');
-    let hashes = lines.iter().filter(starts).count();
-    let at_top = lines
-        .iter()
-        .take_while(|line| line.starts_with('#') || line.trim().is_empty());
-    let top = at_top.filter(|line| line.starts_with('#')).count();
-    let is_comment =
-        hashes > 0 && hashes < lines.len() && (hashes * 4 < lines.len() || top == hashes);
-    is_comment.then(|| "#".to_string())
-}
-
-/// Lines among the records that start as a comment does may be records: those that have as
-/// many fields are, unless comments stand above the records too.
-fn doubt_comments(
-    candidate: Option<&Candidate>,
-    marked: &[String],
-    has_comments_above: bool,
-    shape: &mut Shape,
-) {
-    let alike = candidate.map_or(marked.len(), |candidate| {
-        let records = delimited::cut(marked, &candidate.how.plan());
-        let fields = records.iter().filter_map(|record| record.fields.as_ref());
-        fields
-            .filter(|fields| fields.len() == candidate.width)
-            .count()
-    });
-    if alike == 0 {
-        return;
-    }
-    let lines = match alike {
-        1 => "1 line that starts with # looks".to_string(),
-        many => format!("{many} lines that start with # look"),
-    };
-    let is_kept = !has_comments_above && candidate.is_some();
-    let (read, key) = match (is_kept, alike) {
-        (true, 1) => ("is read as a record", "comment = \"#\""),
-        (true, _) => ("are read as records", "comment = \"#\""),
-        (false, 1) => ("is read past as a comment", "no comment"),
-        (false, _) => ("are read past as comments", "no comment"),
-    };
-    if is_kept {
-        shape.comment = None;
-    }
-    shape.remarks.push(Remark::of_file(
-        format!("{lines} like a record, and {read}"),
-        key,
-    ));
-}
-
 fn several(types: Vec<record_types::RecordType>, layout: Layout, shape: &mut Shape) {
     shape.layout = layout;
     shape.parts = types
@@ -400,56 +354,6 @@ fn nearly_all(lines: &[String], is: &dyn Fn(&str) -> bool) -> bool {
     alike * 100 >= rows.len() * 98
 }
 
-/// Whether each line is one number, date or time, rather than several fields.
-fn one_column(lines: &[String], candidate: Option<&Candidate>) -> bool {
-    // `12:30` is a time, and `1,5` a number, where the header has no such mark.
-    let is_divided = candidate.is_some() && lines[0].contains([',', ':']);
-    !is_divided
-        && nearly_all(lines, &|line| match ValueKind::of(line) {
-            ValueKind::Moment => true,
-            ValueKind::Number => candidate.is_none() || !line.contains(' '),
-            _ => false,
-        })
-}
-
-/// Whether each line is a word or a few.
-fn one_text(lines: &[String]) -> bool {
-    let is_short = |line: &str| {
-        !line.contains(['\t', '|', ';'])
-            && line.chars().count() <= 64
-            && line.split_whitespace().count() <= 4
-    };
-    let ends = |line: &&String| line.contains(", ") || line.ends_with(['.', ',']);
-    nearly_all(lines, &is_short) && lines.iter().filter(ends).count() * 10 <= lines.len()
-}
-
-fn unquoted(line: &str) -> &str {
-    let line = line.trim();
-    line.strip_prefix('"')
-        .and_then(|rest| rest.strip_suffix('"'))
-        .unwrap_or(line)
-}
-
-fn single(lines: &[String], shape: &mut Shape) {
-    let values: Vec<Vec<String>> = lines
-        .iter()
-        .map(|line| vec![unquoted(line).to_string()])
-        .collect();
-    let rows: Vec<&[String]> = values[1..].iter().map(Vec::as_slice).collect();
-    let verdict = header::judge(&values[0], &rows);
-    let free = [",", "\t", "|", ";"]
-        .iter()
-        .find(|mark| !lines.iter().any(|line| line.contains(**mark)));
-    shape.layout = Layout::Delimited(Delimited {
-        delimiter: free.unwrap_or(&"\u{1f}").to_string(),
-        quote: "\"".into(),
-        escape: "doubled".into(),
-        skips_spaces: false,
-    });
-    let name = values[0][0].clone();
-    headed(verdict, vec![name], shape);
-}
-
 /// Sets the header by a verdict, or names that are made up.
 fn headed(verdict: Verdict, names: Vec<String>, shape: &mut Shape) {
     let is_header = matches!(verdict, Verdict::Header | Verdict::LikelyHeader(_));
@@ -545,63 +449,4 @@ fn separated(
         return;
     }
     headed(verdict, head, shape);
-}
-
-/// Whether a first line that lacks its last fields is a record all the same.
-fn is_record(head: &[String], width: usize, rows: &[&[String]]) -> bool {
-    let mut filled = head.to_vec();
-    filled.resize(width, String::new());
-    head.len() < width
-        && matches!(
-            header::judge(&filled, rows),
-            Verdict::Record | Verdict::Unknown
-        )
-}
-
-/// The names in a comment, if they are as many as there are fields.
-fn commented(line: &str, candidate: &Candidate) -> Option<Vec<String>> {
-    let text = [line.trim_start_matches('#').trim_start().to_string()];
-    let records = delimited::cut(&text, &candidate.how.plan());
-    let names = records.into_iter().next()?.fields?;
-    let fits = names.len() == candidate.width && names.iter().all(|name| delimited::is_name(name));
-    fits.then_some(names)
-}
-
-/// A first line with one field more or less than the records, or one of a ragged file.
-fn uneven(head: Vec<String>, width: usize, rows: &[&[String]], shape: &mut Shape) {
-    let mut names = head.clone();
-    let is_last_empty = rows
-        .iter()
-        .all(|row| row.last().is_none_or(|text| text.trim().is_empty()));
-    let first_differ = {
-        let mut seen = HashSet::new();
-        rows.len() > 1 && rows.iter().all(|row| seen.insert(row[0].as_str()))
-    };
-    if head.len() + 1 == width && !is_last_empty && first_differ {
-        // Names of rows stand before the first column, which the header does not name.
-        names.insert(0, String::new());
-    }
-    names.resize(width, String::new());
-    let verdict = header::judge(&names, rows);
-    let is_header = matches!(verdict, Verdict::Header | Verdict::LikelyHeader(_));
-    let many = head.len() > width;
-    headed(verdict, names, shape);
-    if is_header {
-        shape.heading = Heading::Skip;
-        shape
-            .remarks
-            .retain(|remark| !remark.says.starts_with("the header has"));
-        shape.remarks.push(Remark::of_file(
-            format!(
-                "the header has {} names and the records {width} fields, so columns are found by \
-                 their place",
-                if many {
-                    head.iter().filter(|name| !name.is_empty()).count()
-                } else {
-                    head.len()
-                }
-            ),
-            "`position` of each column",
-        ));
-    }
 }

@@ -1,9 +1,11 @@
 //! What the values of one column are like.
 
 mod dates;
+mod ends;
 mod numbers;
 mod repeats;
 
+use self::ends::Ends;
 use std::collections::HashMap;
 use std::sync::Mutex;
 
@@ -406,44 +408,6 @@ impl Room<'_> {
         let block = &self.batch.block;
         let mark = &block.marks[self.batch.parts[self.part].marks[row as usize] as usize];
         block.first_line + u64::from(mark.line)
-    }
-}
-
-/// The smallest and the largest text so far.
-#[derive(Default)]
-struct Ends {
-    least: Vec<u8>,
-    most: Vec<u8>,
-    /// Their first bytes, which tell of nearly every value that it is neither.
-    first: Option<(u64, u64)>,
-}
-
-impl Ends {
-    #[inline]
-    fn take(&mut self, text: &[u8]) {
-        let first = match text.first_chunk::<8>() {
-            Some(chunk) => u64::from_be_bytes(*chunk),
-            None => {
-                let shift = |all: u64, byte: &u8| all << 8 | u64::from(*byte);
-                text.iter().fold(0, shift) << (64 - 8 * text.len().max(1))
-            }
-        };
-        match self.first {
-            Some((least, most)) if first > least && first < most => return,
-            Some((least, most)) => self.first = Some((first.min(least), first.max(most))),
-            None => {
-                self.first = Some((first, first));
-                self.least.extend_from_slice(text);
-                self.most.extend_from_slice(text);
-            }
-        }
-        if text < self.least.as_slice() {
-            self.least.clear();
-            self.least.extend_from_slice(text);
-        } else if text > self.most.as_slice() {
-            self.most.clear();
-            self.most.extend_from_slice(text);
-        }
     }
 }
 

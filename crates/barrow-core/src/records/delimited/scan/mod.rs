@@ -10,6 +10,9 @@
 //! that "closed" it belongs to a later record); or a record over several lines
 //! within which lines look like records themselves ([`super::judge`]).
 
+mod outcome;
+
+use self::outcome::{Careful, Quoted, Unquoted, count_lines};
 use super::judge::Judge;
 use crate::format::{DelimitedFormat, Escape, LONGEST_MARK};
 use crate::records::ending::{Ending, Found, line_end};
@@ -60,20 +63,6 @@ pub struct Progress {
     pub comments: u64,
     /// Blank lines passed.
     pub blank: u64,
-}
-
-/// A record's end as the careful look finds it.
-enum Careful {
-    /// Its text stops, the next record starts, so many line ends are inside it.
-    Record {
-        end: usize,
-        next: usize,
-        inner_lines: u32,
-    },
-    /// The first line opens a quote that nothing closes.
-    Unclosed,
-    /// The bytes read so far do not tell.
-    Unknown,
 }
 
 impl Scan<'_> {
@@ -487,41 +476,4 @@ impl Scan<'_> {
             return Quoted::Closed { after };
         }
     }
-}
-
-/// What comes next outside quotes.
-enum Unquoted {
-    /// The record's end.
-    End(usize, usize),
-    /// A quote opens; its text starts here.
-    Opens(usize),
-    /// The bytes read so far do not tell.
-    Unknown,
-}
-
-/// How a quoted field ends.
-enum Quoted {
-    /// It is closed, and goes on here.
-    Closed { after: usize },
-    /// Nothing closes it.
-    Unclosed,
-    /// The bytes read so far do not tell.
-    Unknown,
-}
-
-/// How many line ends stand between two places.
-fn count_lines<E: Ending>(ending: &E, bytes: &[u8], from: usize, to: usize, whole: bool) -> u32 {
-    let mut count = 0;
-    let mut at = from;
-    while let Some(i) = memchr::memchr(ending.first(), &bytes[at..to]) {
-        let here = at + i;
-        match ending.at(bytes, from, here, whole) {
-            Found::End(_, next) => {
-                count += 1;
-                at = next.min(to);
-            }
-            _ => at = here + 1,
-        }
-    }
-    count
 }

@@ -1,5 +1,10 @@
 //! Chooses a type for each column: one that holds every value, with room for the next.
 
+mod phrases;
+mod sizes;
+
+use self::phrases::{are, have, named, no_number, values_of};
+use self::sizes::{decimal_of, is_usual, room, two_digits};
 use crate::draft::inferred::{Chosen, Inferred};
 use crate::draft::judge;
 use crate::draft::judge::{Class, Judgement, Order};
@@ -478,88 +483,4 @@ impl Chooser<'_> {
             .all(|text| is_code(text) && text.chars().count() == length);
         is_code(word) && alike && !self.p.examples.is_empty() && self.p.longest == length
     }
-}
-
-fn decimal_of(precision: u32, scale: u32) -> Type {
-    Type::Decimal {
-        precision: precision.max(1) as u8,
-        scale: scale as u8,
-    }
-}
-
-/// A length with room: three times the longest and more, rounded up.
-fn room(longest: usize) -> u32 {
-    const LENGTHS: [u32; 6] = [40, 100, 200, 500, 1_000, 2_000];
-    let wanted = longest as u32 * 3 + 10;
-    LENGTHS
-        .into_iter()
-        .find(|length| wanted <= *length)
-        .unwrap_or(4_000)
-}
-
-/// Whether a pattern is read without being named.
-fn is_usual(ty: Type, pattern: &str) -> bool {
-    match ty {
-        Type::Date => pattern == "%Y-%m-%d",
-        Type::Time => pattern == "%H:%M:%S%.f" || pattern == "%H:%M",
-        _ => pattern.starts_with("%Y-%m-%d") && pattern.contains("%H:%M:%S%.f"),
-    }
-}
-
-fn two_digits(pattern: &str, remarks: &mut Vec<Remark>) {
-    if pattern.contains("%y") {
-        remarks.push(Remark::new(
-            "years have two digits: those from 69 are taken for 19.., the others for 20..",
-            "two_digit_years_from = 1950",
-        ));
-    }
-}
-
-fn values_of(count: u64) -> String {
-    match count {
-        1 => "1 value".into(),
-        count => format!("{count} values"),
-    }
-}
-
-fn are(count: u64) -> String {
-    format!(
-        "{} {}",
-        values_of(count),
-        if count == 1 { "is" } else { "are" }
-    )
-}
-
-fn have(count: u64) -> String {
-    format!(
-        "{} {}",
-        values_of(count),
-        if count == 1 { "has" } else { "have" }
-    )
-}
-
-fn no_number(count: u64) -> String {
-    match count {
-        1 => "1 value is no number".into(),
-        count => format!("{count} values are no numbers"),
-    }
-}
-
-/// The first values that stand against a type, with their lines.
-fn named(count: u64, lines: &[(String, u64, String)]) -> String {
-    let named: Vec<String> = lines
-        .iter()
-        .map(|(file, line, text)| {
-            format!(
-                "{file} line {line} \"{}\"",
-                escape_for_display(text.as_bytes())
-            )
-        })
-        .collect();
-    let more = if count as usize > lines.len() {
-        ", …"
-    } else {
-        ""
-    };
-    format!("{}{more}", named.join(", "))
 }

@@ -1,15 +1,17 @@
 //! The command line.
 
+mod words;
+
 use std::path::{Path, PathBuf};
 
-use barrow_core::words::{Mode, Tolerance};
+use barrow_core::words::Tolerance;
 use barrow_run::Overrides;
 use barrow_run::export::Out as OutRequest;
 use barrow_run::export::files::Destination;
 use barrow_run::export::output::Parting;
-use barrow_targets::registry::KINDS;
-use clap::builder::{PossibleValue, PossibleValuesParser};
-use clap::{Parser, Subcommand, ValueEnum};
+use clap::{Parser, Subcommand};
+
+pub use self::words::{Color, ModeWord, Report, dialects};
 
 /// Describe a flat file once, then check it, load it and keep what would not load.
 #[derive(Debug, Parser)]
@@ -413,17 +415,6 @@ pub struct Ddl {
     pub alter: bool,
 }
 
-/// The kinds of SQL that there are.
-fn dialects() -> PossibleValuesParser {
-    let value = |kind: &barrow_targets::registry::Kind| {
-        let aliases = kind.schemes.iter().filter(|scheme| **scheme != kind.word);
-        PossibleValue::new(kind.word)
-            .help(kind.dialect.name())
-            .aliases(aliases.copied().collect::<Vec<_>>())
-    };
-    PossibleValuesParser::new(KINDS.iter().map(value))
-}
-
 /// `barrow peek`
 #[derive(Debug, clap::Args)]
 #[command(
@@ -456,60 +447,4 @@ pub struct Demo {
     /// The folder to lay it out in; a new one
     #[arg(default_value = "tansy-lane")]
     pub folder: PathBuf,
-}
-
-/// How the result is written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum Report {
-    /// For people
-    Text,
-    /// One JSON document
-    Json,
-}
-
-/// What becomes of the rows that the table has.
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub enum ModeWord {
-    /// They stay
-    Append,
-    /// They go, in the same transaction
-    Truncate,
-    /// The table is made anew
-    Replace,
-    /// They stay, and those whose key comes again are updated
-    Merge,
-}
-
-impl From<ModeWord> for Mode {
-    fn from(word: ModeWord) -> Mode {
-        match word {
-            ModeWord::Append => Mode::Append,
-            ModeWord::Truncate => Mode::Truncate,
-            ModeWord::Replace => Mode::Replace,
-            ModeWord::Merge => Mode::Merge,
-        }
-    }
-}
-
-/// When to use color.
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub enum Color {
-    /// On a terminal
-    Auto,
-    /// Also into a file or pipe
-    Always,
-    /// Not at all
-    Never,
-}
-
-impl Color {
-    /// Sets it for everything that is printed.
-    pub fn apply(self) {
-        match self {
-            Color::Auto => anstream::ColorChoice::Auto,
-            Color::Always => anstream::ColorChoice::Always,
-            Color::Never => anstream::ColorChoice::Never,
-        }
-        .write_global();
-    }
 }

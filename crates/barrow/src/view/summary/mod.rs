@@ -1,20 +1,20 @@
 //! What a load says when it is done.
 
+mod causes;
+mod counts;
+
+use self::causes::{reasons, repairs};
+use self::counts::counts;
 use std::io::{self, Write};
 
-use barrow_core::counts::ReasonKind;
 use barrow_core::escape::escape_for_display;
-use barrow_core::reason::Code;
-use barrow_core::records::block::LeftOut;
-use barrow_core::repair::Repair;
-use barrow_targets::Merged;
 use owo_colors::OwoColorize;
 
 use barrow_run::Error;
 use barrow_run::report::{Outcome, Summary};
 use barrow_run::words::{counted, number};
 
-use super::{cut, ended, json, time};
+use super::{ended, json, time};
 use crate::args::Report;
 
 /// At most so many kinds of reasons are listed.
@@ -315,211 +315,6 @@ fn files(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         for note in &file.notes {
             writeln!(out, "    {} {note}", "note:".yellow())?;
         }
-    }
-    writeln!(out)
-}
-
-fn merged_words(merged: &Merged) -> String {
-    format!(
-        "{} new, {} changed, {} the same",
-        number(merged.new),
-        number(merged.changed),
-        number(merged.same)
-    )
-}
-
-fn counts(s: &Summary, out: &mut impl Write) -> io::Result<()> {
-    let rejected = s.rejected();
-    let left_out = s.tally.left_out();
-    let mut lines = vec![("records", s.tally.all_records(), String::new())];
-    let (loaded, rejects, repairs) = match s.rehearsal {
-        true => ("would load", "would reject", "would repair"),
-        false => ("loaded", "rejected", "repaired"),
-    };
-    let merged = s.merged.filter(|_| s.outcome == Outcome::Kept);
-    lines.push((
-        loaded,
-        s.loaded(),
-        merged.as_ref().map(merged_words).unwrap_or_default(),
-    ));
-    if s.outcome != Outcome::Kept || s.not_kept() > 0 {
-        let of = match s.outcome {
-            Outcome::Kept if s.rehearsal => "good records of files that would be skipped whole",
-            _ if s.rehearsal => "good records of a load that would be rolled back",
-            Outcome::Kept => "good records of files that were skipped whole",
-            _ => "good records of a load that was rolled back",
-        };
-        let word = if s.rehearsal {
-            "would roll back"
-        } else {
-            "rolled back"
-        };
-        lines.push((word, s.not_kept(), of.into()));
-    }
-    lines.push((rejects, rejected, verdict(s)));
-    if left_out.filtered() > 0 {
-        lines.push(("filtered", left_out.filtered(), filtered_words(&left_out)));
-    }
-    if s.tally.repairs.all() > 0 {
-        lines.push((repairs, s.tally.repairs.all(), String::new()));
-    }
-    let digits = lines
-        .iter()
-        .map(|(_, n, _)| number(*n).len())
-        .max()
-        .unwrap_or(0);
-    let words = lines.iter().map(|(word, ..)| word.len() + 2);
-    let width = words.max().unwrap_or(0).max(10);
-    for (word, n, remark) in lines {
-        let shown = format!("{:>digits$}", number(n));
-        let shown = match word {
-            "rejected" | "would reject" if n > 0 => shown.red().bold().to_string(),
-            "loaded" | "would load" if n > 0 => shown.green().bold().to_string(),
-            _ => shown,
-        };
-        let line = format!("  {word:<width$}{shown}   {remark}");
-        writeln!(out, "{}", line.trim_end())?;
-    }
-    let besides = besides(&left_out);
-    if !besides.is_empty() {
-        writeln!(out, "  {}", format!("no records: {besides}").dimmed())?;
-    }
-    writeln!(out)
-}
-
-fn verdict(s: &Summary) -> String {
-    match (s.outcome, s.rejected()) {
-        (Outcome::Kept, 0) => String::new(),
-        _ if s.mended.is_some() => String::new(),
-        (Outcome::Kept, _) if !s.rejected_files.is_empty() => String::new(),
-        (Outcome::Kept, _) => format!("within the limit of {}", s.tolerance),
-        (Outcome::BeyondTolerance { .. }, _) => {
-            format!("more than the limit of {}", s.tolerance)
-        }
-        (Outcome::TotalsDiffer { .. }, _) => String::new(),
-    }
-}
-
-fn filtered_words(left_out: &LeftOut) -> String {
-    let (unmet, others) = ("by keep_if", "of record types that are not loaded");
-    match (left_out.unmet, left_out.other_kinds) {
-        (_, 0) => unmet.into(),
-        (0, _) => others.into(),
-        (some, more) => listed(&[(some, unmet), (more, others)]),
-    }
-}
-
-/// What of the files is counted nowhere else.
-fn besides(left_out: &LeftOut) -> String {
-    listed(&[
-        (left_out.preamble, "preamble"),
-        (left_out.header, "header"),
-        (left_out.trailer, "trailer"),
-        (left_out.comments, "comment"),
-        (left_out.blank, "empty"),
-        (
-            left_out.in_rejects,
-            "whose corrected form is among the rejects",
-        ),
-    ])
-}
-
-fn listed(parts: &[(u64, &str)]) -> String {
-    let some = parts.iter().filter(|(n, _)| *n > 0);
-    let words: Vec<String> = some
-        .map(|(n, what)| format!("{} {what}", number(*n)))
-        .collect();
-    words.join(", ")
-}
-
-fn repairs(s: &Summary, out: &mut impl Write) -> io::Result<()> {
-    if s.tally.repairs.all() == 0 {
-        return Ok(());
-    }
-    writeln!(out, "  {}", "what was repaired".bold())?;
-    let column = |r: &Repair| escape_for_display(r.column.as_deref().unwrap_or("").as_bytes());
-    let widest = |width: &dyn Fn(&Repair) -> usize| s.tally.repairs.iter().map(width).max();
-    let columns = widest(&|r| column(r).chars().count()).unwrap_or(0);
-    let whats = widest(&|r| r.what.to_string().chars().count()).unwrap_or(0);
-    let lines = widest(&|r| number(r.line).len()).unwrap_or(0);
-    for repair in s.tally.repairs.iter() {
-        let file = match s.tally.files.len() {
-            0 | 1 => String::new(),
-            _ => format!("{} ", repair.file),
-        };
-        writeln!(
-            out,
-            "  {:>6}  {:columns$}  {:whats$}   first: {file}line {:>lines$}",
-            number(repair.count),
-            column(repair),
-            repair.what.to_string(),
-            number(repair.line)
-        )?;
-    }
-    writeln!(out)
-}
-
-fn reasons(s: &Summary, out: &mut impl Write) -> io::Result<()> {
-    let reason_kinds = s.tally.reason_kinds();
-    if reason_kinds.is_empty() {
-        return Ok(());
-    }
-    writeln!(
-        out,
-        "  {}",
-        if s.rehearsal { "why" } else { "why rejected" }.bold()
-    )?;
-    let shown = &reason_kinds[..reason_kinds.len().min(MOST_KINDS)];
-    let column = |k: &ReasonKind| escape_for_display(k.column.as_deref().unwrap_or("").as_bytes());
-    let columns = shown
-        .iter()
-        .map(|k| column(k).chars().count())
-        .max()
-        .unwrap_or(0);
-    let says = shown
-        .iter()
-        .map(|k| k.says.chars().count())
-        .max()
-        .unwrap_or(0)
-        .min(60);
-    let several = s.tally.files.len() > 1;
-    let lines = shown
-        .iter()
-        .map(|k| number(k.line).len())
-        .max()
-        .unwrap_or(0);
-    for kind in shown {
-        let file = if several {
-            format!("{} ", kind.file)
-        } else {
-            String::new()
-        };
-        let value = kind.value.as_deref().map(|v| match kind.column {
-            // The values of a check stand for themselves.
-            None if kind.code == Code::CheckFailed => format!("  {}", cut(v, 72)),
-            // What the database says of the row alone.
-            _ if matches!(kind.code, Code::DuplicateKey | Code::Refused) => {
-                format!("  {}", cut(v, 60))
-            }
-            _ => format!("  \"{}\"", cut(v, 30)),
-        });
-        writeln!(
-            out,
-            "  {:>6}  {:columns$}  {:says$}   first: {file}line {:>lines$}{}",
-            number(kind.count),
-            column(kind),
-            kind.says,
-            number(kind.line),
-            value.unwrap_or_default()
-        )?;
-    }
-    if reason_kinds.len() > shown.len() {
-        let more = reason_kinds.len() - shown.len();
-        writeln!(
-            out,
-            "          and {} more, in reasons.jsonl",
-            counted(more as u64, "kind")
-        )?;
     }
     writeln!(out)
 }

@@ -1,5 +1,11 @@
 //! Writes the values of one column.
 
+mod changed;
+mod form;
+
+pub use self::changed::Changed;
+use self::changed::is_policy;
+use self::form::{float, how, is_same, is_word, unpadded};
 use std::io::Write as _;
 
 use base64::Engine;
@@ -11,10 +17,9 @@ use crate::escape::visible_short;
 use crate::export::row_typer::Misfit;
 use crate::plan::ColumnPlan;
 use crate::reason::Code;
-use crate::repair::RepairKind;
 use crate::types::Type;
 use crate::values::canonical::{put_decimal, put_whole};
-use crate::values::{Cell, ColumnReader, NumberForm, Piece, Valued, decimal, shown};
+use crate::values::{Cell, ColumnReader, NumberForm, Valued, decimal, shown};
 use crate::words::{Form, QuotedEmpty, Trim};
 
 /// A value in a message is cut after so many characters.
@@ -483,125 +488,4 @@ impl<'p> ColumnWriter<'p> {
             value: self.shown(value),
         }
     }
-}
-
-/// Whether a word has nothing that could be a mark: letters of ASCII and digits.
-fn is_word(word: &[u8]) -> bool {
-    !word.is_empty() && word.iter().all(u8::is_ascii_alphanumeric)
-}
-
-/// A number without an exponent, unless that is very long.
-fn float(plain: &str, exponent: String) -> String {
-    match plain.len() > 24 {
-        true => exponent,
-        false => plain.to_string(),
-    }
-}
-
-fn how(ty: Type, reader: &ColumnReader) -> Result<How, String> {
-    let options = reader.options();
-    let word = |words: &Option<Vec<String>>, usual: &str, other: bool| {
-        match words {
-            Some(words) => words.first().cloned(),
-            // Where only the other's words are given, this one has none.
-            None => (!other).then(|| usual.to_string()),
-        }
-    };
-    Ok(match ty {
-        Type::SmallInt | Type::Integer | Type::BigInt => How::Whole,
-        Type::Decimal { scale, .. } => How::Decimal(usize::from(scale)),
-        Type::Real => How::Real,
-        Type::Double => How::Double,
-        Type::Boolean => {
-            let yes = word(&options.true_words, "true", options.false_words.is_some());
-            let no = word(&options.false_words, "false", options.true_words.is_some());
-            match (yes, no) {
-                (Some(yes), Some(no)) => How::Boolean(yes.into_bytes(), no.into_bytes()),
-                _ => {
-                    return Err("a boolean needs true_values and false_values to be written".into());
-                }
-            }
-        }
-        Type::Char(_) | Type::VarChar(_) | Type::Text | Type::Json => How::Text,
-        Type::Date | Type::Time | Type::Timestamp | Type::TimestampTz => {
-            How::Moment(MomentForm::new(&options.patterns, options.zone.as_deref()))
-        }
-        Type::Uuid => How::Uuid,
-        Type::Bytes if options.base64 => How::Base64,
-        Type::Bytes => How::Hexadecimal,
-    })
-}
-
-/// Whether two values of one column are the same.
-fn is_same(ty: Type, a: Valued<'_>, b: Valued<'_>) -> bool {
-    match (a.cell, b.cell) {
-        (Cell::Null, Cell::Null) => true,
-        (Cell::Text(_), Cell::Text(_)) if matches!(ty, Type::Char(_)) => {
-            a.bytes().map(unpadded) == b.bytes().map(unpadded)
-        }
-        // A `real` is told apart by the digits it was written with: 0.1 of four bytes is the
-        // 0.1 of eight, once both are of four.
-        (Cell::Float(a), Cell::Float(b)) if ty == Type::Real => a as f32 == b as f32,
-        _ => a.compare(b) == Some(std::cmp::Ordering::Equal),
-    }
-}
-
-/// A text without the spaces at its end.
-fn unpadded(text: &[u8]) -> &[u8] {
-    let spaces = text.iter().rev().take_while(|b| **b == b' ').count();
-    &text[..text.len() - spaces]
-}
-
-/// A value that is written in another's place, with bytes of its own.
-#[derive(Debug, Clone)]
-pub struct Changed {
-    /// The policy that asked for it; none where the database's own notation was read.
-    pub what: Option<RepairKind>,
-    cell: Cell,
-    store: Vec<u8>,
-}
-
-impl Changed {
-    fn to(value: Valued<'_>, what: Option<RepairKind>) -> Changed {
-        let bytes = |piece: Piece| piece.of(value.block, value.store).to_vec();
-        let in_store = |store: &Vec<u8>| Piece::in_store(0, store.len());
-        let (cell, store) = match value.cell {
-            Cell::Text(piece) => {
-                let store = bytes(piece);
-                (Cell::Text(in_store(&store)), store)
-            }
-            Cell::Bytes(piece) => {
-                let store = bytes(piece);
-                (Cell::Bytes(in_store(&store)), store)
-            }
-            Cell::LongDecimal(piece) => {
-                let store = bytes(piece);
-                (Cell::LongDecimal(in_store(&store)), store)
-            }
-            cell => (cell, Vec::new()),
-        };
-        Changed { what, cell, store }
-    }
-
-    /// The value.
-    pub fn value(&self) -> Valued<'_> {
-        Valued {
-            cell: self.cell,
-            block: &[],
-            store: &self.store,
-        }
-    }
-}
-
-/// Whether a policy of the spec asked for the change, and not a step of reading.
-fn is_policy(what: RepairKind) -> bool {
-    !matches!(
-        what,
-        RepairKind::Swapped
-            | RepairKind::ControlsRemoved
-            | RepairKind::BlanksCollapsed
-            | RepairKind::Composed
-            | RepairKind::CaseChanged
-            | RepairKind::NotListedKept
-    )
 }

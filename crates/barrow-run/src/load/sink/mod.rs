@@ -1,5 +1,7 @@
 //! Takes batches into the table, and everything else to its place.
 
+mod ending;
+
 use std::path::Path;
 
 use barrow_core::escape::visible_path;
@@ -7,8 +9,7 @@ use barrow_core::pipeline;
 use barrow_core::pipeline::{Batch, Batches};
 use barrow_core::plan::RecordTypePlan;
 use barrow_core::words::{Every, Mode, Per, Tolerance};
-use barrow_targets::ledger::Outcome as Ended;
-use barrow_targets::{Batching, EncodedPart, Encoder, Load, Refusal, Session};
+use barrow_targets::{Batching, EncodedPart, Encoder, Load, Refusal};
 
 use super::batch_group::BatchGroup;
 use super::originals::{Originals, told};
@@ -22,7 +23,6 @@ use crate::observer::Watch;
 use crate::refusals;
 use crate::reject_manifest::{Manifest, Original};
 use crate::report::{Outcome, RejectedFile, Summary};
-use crate::words::number;
 
 /// The end of the way of a load.
 pub(crate) struct LoadSink<'l> {
@@ -348,201 +348,5 @@ impl<'l> SinkState<'l> {
         }
         self.committed += std::mem::take(&mut self.since_commit);
         Ok(())
-    }
-
-    /// Commits within the limit of rejects; rolls back beyond it, or where a file is not
-    /// what it says of itself.
-    fn decide(mut self, mut load: Box<dyn Load<'l> + 'l>) -> Result<Finished, Error> {
-        let merged = load.merged();
-        let decision = match self.prepared(load.as_mut()) {
-            Ok(decision) => decision,
-            Err(error) => return Err(self.rolled_back(load, error)),
-        };
-        let (outcome, rows_after) = match decision {
-            Decision::Commit => {
-                let swaps = load.swaps();
-                let (session, rows) = load.finish();
-                let rows = match rows {
-                    Ok(rows) => rows,
-                    Err(error) => return Err(self.not_committed(session, error.into())),
-                };
-                if !swaps.is_empty()
-                    && let Err(error) = session.put_in_place(&swaps)
-                {
-                    return Err(self.not_committed(session, error.into()));
-                }
-                self.record_swapped(session, !swaps.is_empty());
-                (Outcome::Kept, rows)
-            }
-            Decision::Rehearsed => {
-                let (_, rows) = load.roll_back();
-                (Outcome::Kept, rows?)
-            }
-            Decision::RollBack(outcome, why) => {
-                let (session, rows) = load.roll_back();
-                let rows = match rows {
-                    Ok(rows) => rows,
-                    Err(error) => return Err(self.not_committed(session, error.into())),
-                };
-                self.record_end(session, Ended::Undone, why);
-                if matches!(outcome, Outcome::BeyondTolerance { .. }) {
-                    self.write_rolled_back_manifest()?;
-                }
-                (outcome, rows)
-            }
-        };
-        Ok(Finished {
-            summary: Summary {
-                outcome,
-                rehearsal: self.rehearsal,
-                merged,
-                rejects: self.account.rejects_folder(),
-                untold: self.account.rejects.as_ref().map_or(0, |r| r.untold()),
-                can_be_replayed: self.originals.is_complete() && self.committed == 0,
-                rejected_files: self.rejected_files,
-                elapsed: self.account.elapsed(),
-                times: self.account.times,
-                tally: self.account.tally,
-                ..Summary::default()
-            },
-            rows_after,
-        })
-    }
-
-    /// Does everything that comes before the commit, if it is to be one.
-    fn prepared(&mut self, load: &mut dyn Load<'l>) -> Result<Decision, Error> {
-        self.account.finish_rejects()?;
-        if self.rehearsal {
-            return Ok(Decision::Rehearsed);
-        }
-        let not_kept = self.since_commit;
-        let is_empty = self.account.tally.loaded() == 0 && self.committed == 0;
-        if self.may_not_empty && is_empty && self.is_within() {
-            return Err(would_empty());
-        }
-        if !self.account.tally.differences.is_empty() && self.per == Per::Run {
-            let why = "its totals differ from what was found";
-            return Ok(Decision::RollBack(Outcome::TotalsDiffer { not_kept }, why));
-        }
-        if !self.is_within() {
-            let why = "more rejects than the limit";
-            return Ok(Decision::RollBack(
-                Outcome::BeyondTolerance { not_kept },
-                why,
-            ));
-        }
-        if let Some(table) = &mut self.table {
-            table.write(load.session())?;
-        }
-        let rejects = self.account.rejects_folder();
-        if let Some(work) = self.before_commit.take() {
-            work(rejects.as_deref(), &self.rejected_files)?;
-        }
-        if let (Some(manifest), Some(folder)) = (self.manifest.take(), &rejects) {
-            manifest.leaving_out(&self.rejected_files).write(folder)?;
-        }
-        let folder = self.folder();
-        let swaps = load.swaps();
-        if let Some(recorder) = &mut self.recorder {
-            let (session, tally) = (load.session(), &self.account.tally);
-            match swaps.is_empty() {
-                true => recorder.write_kept(session, tally, folder)?,
-                false => recorder.write_loaded(session, tally, folder, swaps)?,
-            }
-        }
-        Ok(Decision::Commit)
-    }
-
-    /// Records that the tables which were loaded beside others are in their places. Until
-    /// then the ledger says that they are not.
-    fn record_swapped(&mut self, session: &mut dyn Session, has_swapped: bool) {
-        let recorded = match &mut self.recorder {
-            Some(recorder) if has_swapped => recorder.write_swapped(session),
-            _ => Ok(()),
-        };
-        if let Err(error) = recorded {
-            // The rows are in the table, and the next load of it tells the ledger so.
-            self.could_not_record(&error);
-        }
-    }
-
-    /// The manifest of a load that was rolled back: by it its rejects are mended with the
-    /// rest of its files.
-    fn write_rolled_back_manifest(&mut self) -> Result<(), Error> {
-        let is_mendable = self.recorder.is_some() && self.committed == 0;
-        if let (Some(manifest), Some(folder), true) = (
-            self.manifest.take(),
-            self.account.rejects_folder(),
-            is_mendable,
-        ) && let Some(originals) = self.originals.found()
-        {
-            manifest.rolled_back(originals).write(&folder)?;
-        }
-        Ok(())
-    }
-
-    /// Records the end of a load that was rolled back. The load failed before the ledger
-    /// did: that it cannot be recorded is said, and no more.
-    fn record_end(&mut self, session: &mut dyn Session, outcome: Ended, why: &str) {
-        let folder = self.folder();
-        let mut recorded = Ok(());
-        if let Some(table) = &mut self.table {
-            recorded = table.write_undone(session);
-        }
-        if let Some(recorder) = &mut self.recorder {
-            let ended = recorder.write_ended(session, &self.account.tally, outcome, why, folder);
-            recorded = recorded.and(ended);
-        }
-        if let Err(error) = recorded {
-            self.could_not_record(&error);
-        }
-    }
-
-    fn could_not_record(&self, error: &Error) {
-        let text = format!("the ledger could not be told: {}", error.message());
-        self.watch.warning(&text);
-    }
-
-    /// Rolls the load back, and adds to the error what stays of it.
-    fn rolled_back(self, load: Box<dyn Load<'l> + 'l>, error: Error) -> Error {
-        let (session, rows) = load.roll_back();
-        self.ended(session, error, rows.map(drop).map_err(Error::from))
-    }
-
-    /// The same for a load that has ended already without a commit.
-    fn not_committed(self, session: &mut dyn Session, error: Error) -> Error {
-        let rolled_back = session.roll_back();
-        self.ended(session, error, rolled_back.map_err(Error::from))
-    }
-
-    fn ended(
-        mut self,
-        session: &mut dyn Session,
-        error: Error,
-        rolled_back: Result<(), Error>,
-    ) -> Error {
-        if let Err(error) = self.account.finish_rejects() {
-            let text = format!("the rejects are not all there: {error}");
-            self.watch.warning(&text);
-        }
-        if rolled_back.is_ok() {
-            self.record_end(session, Ended::Failed, error.message());
-        }
-        let goes_on = match self.recorder {
-            Some(_) => "; run this again, and it goes on from there",
-            None => "",
-        };
-        let stays = match self.committed {
-            0 => "nothing of this load was committed".to_string(),
-            rows => format!(
-                "{} rows that were committed on the way stay in the table{goes_on}",
-                number(rows)
-            ),
-        };
-        match (self.committed, rolled_back) {
-            (0, Err(again)) => error.and(&format!("undoing it failed too: {again}")),
-            (_, Err(again)) => error.and(&stays).and(&format!("undoing the rest: {again}")),
-            (_, Ok(())) => error.and(&stays),
-        }
     }
 }
