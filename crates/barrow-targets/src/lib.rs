@@ -6,7 +6,7 @@
 //! ```
 //! use barrow_core::types::Type;
 //! use barrow_core::words::Mode;
-//! use barrow_targets::{Column, Job, Part, Url};
+//! use barrow_targets::{Column, Job, RecordTable, Url};
 //!
 //! let folder = tempfile::tempdir()?;
 //! let url = Url::parse("sqlite:market.db", folder.path(), |_| None)?;
@@ -18,7 +18,12 @@
 //!     one_of: Vec::new(),
 //! };
 //! let job = Job {
-//!     parts: vec![Part { number: 0, table: "prices".into(), columns: vec![price], key: Vec::new() }],
+//!     parts: vec![RecordTable {
+//!         number: 0,
+//!         table: "prices".into(),
+//!         columns: vec![price],
+//!         key: Vec::new(),
+//!     }],
 //!     mode: Mode::Append,
 //!     create: true,
 //!     tag: Job::new_tag(),

@@ -32,7 +32,7 @@ fn main() -> ExitCode {
     outcome.unwrap_or_else(|error| {
         view::failure::show(&error);
         if args.command.reports_json() {
-            view::failure::print_json(&error);
+            view::failure::print_json(&error, args.command.writes_rows());
         }
         exit::of_error(&error)
     })

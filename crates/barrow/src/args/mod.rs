@@ -64,6 +64,15 @@ impl Command {
         };
         report == Report::Json
     }
+
+    /// Whether standard output gets rows, so that a report goes to standard error.
+    pub fn writes_rows(&self) -> bool {
+        match self {
+            Command::Export(export) => export.out.is_stdout(),
+            Command::Convert(convert) => convert.out.is_stdout(),
+            _ => false,
+        }
+    }
 }
 
 /// `barrow load`
@@ -169,10 +178,14 @@ pub struct Out {
 }
 
 impl Out {
+    fn is_stdout(&self) -> bool {
+        self.output == Path::new("-")
+    }
+
     /// The same as a request.
     pub fn request(&self) -> OutRequest {
         OutRequest {
-            destination: match self.output == Path::new("-") {
+            destination: match self.is_stdout() {
                 true => Destination::Stdout,
                 false => Destination::Path(self.output.clone()),
             },

@@ -35,12 +35,17 @@ pub fn show(error: &Error) {
     }
 }
 
-/// Prints an error as a JSON document, where a report was to be printed.
-pub fn print_json(error: &Error) {
-    if error.kind() != ErrorKind::OutputClosed {
-        // There is nobody left to tell.
-        let _ = json::print(error);
+/// Prints an error as a JSON document, where a report was to be printed: on standard error
+/// where standard output has rows.
+pub fn print_json(error: &Error, has_rows: bool) {
+    if error.kind() == ErrorKind::OutputClosed {
+        return;
     }
+    // Where that fails, there is nobody left to tell.
+    let _ = match has_rows {
+        true => json::write(error, &mut std::io::stderr().lock()),
+        false => json::print(error),
+    };
 }
 
 /// What is legal in a spec, and odd.

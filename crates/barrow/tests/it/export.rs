@@ -440,3 +440,30 @@ fn files_of_the_demo_come_out_as_they_went_in() {
     assert_eq!(crate::market::said(command).code, 0);
     assert_eq!(m.read("tour/again.psv"), m.read("tour/deliveries-w14.psv"));
 }
+
+#[test]
+fn an_error_is_a_document_and_leaves_the_rows_alone() {
+    let spec = "[source]\nfiles = [\"d.csv\"]\n[columns]\na = \"integer\"\n\
+        [target]\ndatabase = \"sqlite:m.db\"\ntable = \"d\"\n";
+    let m = Market::with(&[("d.spec.toml", spec.as_bytes()), ("d.csv", b"a\n1\n")]);
+    // A file that is there would be written over: nothing goes to the file, and the
+    // document is where the report would be.
+    m.write("out.csv", b"old");
+    let said = m.run("export d.spec.toml -o out.csv --report json");
+    assert_eq!(said.code, 1, "{}{}", said.out, said.err);
+    let json = said.json();
+    assert_eq!(
+        (&json["format"], &json["kind"]),
+        (&1.into(), &"error".into())
+    );
+    assert!(
+        said.err.contains(json["error"]["says"].as_str().unwrap()),
+        "{}",
+        said.err
+    );
+    // Rows go to standard output: the document does not.
+    let said = m.run("export d.spec.toml --report json");
+    assert_eq!(said.code, 1, "{}{}", said.out, said.err);
+    assert_eq!(said.out, "");
+    assert!(said.err.contains("\"kind\": \"error\""), "{}", said.err);
+}
