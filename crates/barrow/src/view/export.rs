@@ -33,8 +33,9 @@ pub fn print(exported: &Exported, report: Report, quiet: bool) -> Result<(), Err
 
 fn text(e: &Exported, out: &mut impl Write) -> io::Result<()> {
     if let Some(reading) = e.reading.as_ref().filter(|reading| reading.has_news()) {
-        summary::write(reading, out)?;
-        writeln!(out)?;
+        let mut text = Vec::new();
+        summary::write(reading, &mut text)?;
+        writeln!(out, "{}\n", String::from_utf8_lossy(&text).trim_end())?;
     }
     writeln!(out, "{} ← {}\n", e.spec.bold(), e.from)?;
     let names: Vec<String> = e.made.iter().map(Made::name).collect();
