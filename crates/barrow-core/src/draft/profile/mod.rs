@@ -57,7 +57,7 @@ pub struct Profile {
     pub range: Option<(i128, i128)>,
     /// Numbers that start with a zero that a number would lose.
     pub leading_zeros: u64,
-    /// For each of [`MARKS`].
+    /// For each of `MARKS`.
     pub marks: [Marks; 4],
     /// Whole numbers of more than 38 digits.
     pub beyond: u64,
@@ -75,7 +75,7 @@ pub struct Profile {
     pub signs_behind: u64,
     /// What stands around numbers, such as `%`, and how often each.
     pub worn: Vec<(&'static str, u64)>,
-    /// Patterns that fit, as places in [`KNOWN`], and how many values each.
+    /// Patterns that fit, as places in `patterns::KNOWN`, and how many values each.
     pub patterns: Vec<(usize, u64)>,
     /// UUIDs.
     pub uuids: u64,
