@@ -6,6 +6,7 @@
 mod args;
 mod commands;
 mod exit;
+mod tour;
 mod view;
 
 use std::process::ExitCode;

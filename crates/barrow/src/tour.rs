@@ -1,0 +1,290 @@
+//! The tour: the demo market's files, and every command run on them.
+
+use std::fs;
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use barrow_core::escape::visible_path;
+use barrow_core::rejects::MANIFEST;
+use owo_colors::OwoColorize;
+
+use barrow_run::Error;
+
+/// The demo's files, inside the program.
+const FILES: &[(&str, &[u8])] = &[
+    ("stalls.csv", include_bytes!("../../../demo/stalls.csv")),
+    (
+        "stalls.spec.toml",
+        include_bytes!("../../../demo/stalls.spec.toml"),
+    ),
+    (
+        "deliveries-w14.psv",
+        include_bytes!("../../../demo/deliveries-w14.psv"),
+    ),
+    (
+        "deliveries-w15.psv",
+        include_bytes!("../../../demo/deliveries-w15.psv"),
+    ),
+    (
+        "deliveries.spec.toml",
+        include_bytes!("../../../demo/deliveries.spec.toml"),
+    ),
+    ("faults.csv", include_bytes!("../../../demo/faults.csv")),
+    (
+        "faults.spec.toml",
+        include_bytes!("../../../demo/faults.spec.toml"),
+    ),
+    (
+        "slips.spec.toml",
+        include_bytes!("../../../demo/slips.spec.toml"),
+    ),
+    (
+        "prices-week2.tsv.gz",
+        include_bytes!("../../../demo/prices-week2.tsv.gz"),
+    ),
+    (
+        "prices-week9.tsv.gz",
+        include_bytes!("../../../demo/prices-week9.tsv.gz"),
+    ),
+    (
+        "prices-week10.tsv.gz",
+        include_bytes!("../../../demo/prices-week10.tsv.gz"),
+    ),
+    (
+        "prices.spec.toml",
+        include_bytes!("../../../demo/prices.spec.toml"),
+    ),
+    ("growers.csv", include_bytes!("../../../demo/growers.csv")),
+    (
+        "growers.spec.toml",
+        include_bytes!("../../../demo/growers.spec.toml"),
+    ),
+    ("orders.csv", include_bytes!("../../../demo/orders.csv")),
+    (
+        "orders.spec.toml",
+        include_bytes!("../../../demo/orders.spec.toml"),
+    ),
+    ("tickets.txt", include_bytes!("../../../demo/tickets.txt")),
+    (
+        "tickets.spec.toml",
+        include_bytes!("../../../demo/tickets.spec.toml"),
+    ),
+];
+
+/// One step of the tour: what it shows, and the arguments.
+struct Step(&'static str, &'static [&'static str]);
+
+const TOUR: &[Step] = &[
+    Step(
+        "A file as it is, with line ends and all that is invisible written out.",
+        &["peek", "deliveries-w14.psv", "--records", "5"],
+    ),
+    Step(
+        "The same records as a spec reads them: titles above the header, a total below, pipes.",
+        &["peek", "deliveries.spec.toml", "--records", "4"],
+    ),
+    Step(
+        "Two weeks of them, loaded.",
+        &["load", "deliveries.spec.toml"],
+    ),
+    Step(
+        "A small file with a header; everything else is as usual.",
+        &["load", "stalls.spec.toml"],
+    ),
+    Step(
+        "A first spec for a file that nobody has described, from the whole of it.",
+        &["draft", "growers.csv"],
+    ),
+    Step(
+        "Accented names in windows-1252.",
+        &["peek", "growers.spec.toml"],
+    ),
+    Step(
+        "Packed price lists, of which one has its columns in another order.",
+        &[
+            "load",
+            "prices.spec.toml",
+            "prices-week2.tsv.gz",
+            "prices-week9.tsv.gz",
+        ],
+    ),
+    Step(
+        "A week later, all that is there: what was loaded before is known by its content.",
+        &["load", "prices.spec.toml"],
+    ),
+    Step(
+        "Fixed widths, two record types, weights without a mark, a sign in the last digit.",
+        &["peek", "tickets.spec.toml", "--records", "5"],
+    ),
+    Step(
+        "Each record type goes to its table, and the last line's totals are held against what was read.",
+        &["load", "tickets.spec.toml"],
+    ),
+    Step(
+        "Values as people type them: each repair is asked for in the spec, and counted.",
+        &["load", "orders.spec.toml"],
+    ),
+    Step(
+        "A spec with slips in it: all of them are told at once.",
+        &["load", "slips.spec.toml"],
+    ),
+    Step(FAULTY, &["check", "faults.spec.toml"]),
+    Step(
+        "The same as a load: nothing is committed, since no rejects are allowed unless said.",
+        &["load", "faults.spec.toml"],
+    ),
+    Step(
+        "One line of it, looked at closely.",
+        &["peek", "faults.spec.toml", "--at", "4"],
+    ),
+    Step(
+        "With a limit the good records are loaded, and the rest is kept beside.",
+        &["load", "faults.spec.toml", "--max-rejects", "20"],
+    ),
+    Step(MENDED, &["mend", "{run}"]),
+    Step(
+        "The way out: the same spec writes the table in the same format, letter by letter.",
+        &[
+            "export",
+            "deliveries.spec.toml",
+            "--where",
+            "source_file = 'deliveries-w14.psv'",
+            "-o",
+            "w14-again.psv",
+            "--overwrite",
+        ],
+    ),
+    Step(
+        "What was loaded, when, from what and with what result.",
+        &["ledger", "--database", "sqlite:market.db"],
+    ),
+    Step(
+        "And one run in full.",
+        &["ledger", "{run}", "--database", "sqlite:market.db"],
+    ),
+];
+
+/// The step before which some rejects are corrected.
+const MENDED: &str = "A date and a quote are corrected where the rejects are kept, and loaded.";
+
+/// The step before which the faulty file's table is made.
+const FAULTY: &str = "A file with one of every fault, checked: header, spec and table side by \
+    side, then every record.";
+
+/// Where the table of the faulty file is made, with a key, so that a row is refused.
+const KEYED: &str = "sqlite:market.db";
+
+/// Lays it out and runs the tour.
+pub fn run(folder: &Path) -> Result<(), Error> {
+    lay_out(folder)?;
+    let shown = visible_path(folder);
+    anstream::println!("The Tansy Lane produce market is laid out in {shown}\n");
+    let mut run = String::new();
+    for (number, Step(about, arguments)) in TOUR.iter().enumerate() {
+        if *about == FAULTY {
+            make_keyed_table(folder)?;
+        }
+        if *about == MENDED {
+            run = correct(folder)?;
+        }
+        let arguments: Vec<&str> = arguments
+            .iter()
+            .map(|word| if *word == "{run}" { run.as_str() } else { word })
+            .collect();
+        let heading = format!("{}. {about}", number + 1);
+        anstream::println!("{}", heading.cyan());
+        anstream::println!("{}\n", format!("$ barrow {}", as_typed(&arguments)).bold());
+        step(folder, &arguments)?;
+        anstream::println!();
+    }
+    anstream::println!("To go on by hand: cd {shown}, and any of the commands above.");
+    Ok(())
+}
+
+fn lay_out(folder: &Path) -> Result<(), Error> {
+    let shown = || visible_path(folder);
+    let holds_something = fs::read_dir(folder).is_ok_and(|mut files| files.next().is_some());
+    if holds_something {
+        return Err(Error::request(
+            format!("{} is there already, and not empty", shown()),
+            "name a new folder: barrow demo FOLDER",
+        ));
+    }
+    let failed = |e| Error::failed(format!("{}: {e}", shown()));
+    fs::create_dir_all(folder).map_err(failed)?;
+    for (name, bytes) in FILES {
+        fs::write(folder.join(name), bytes).map_err(failed)?;
+    }
+    Ok(())
+}
+
+fn make_keyed_table(folder: &Path) -> Result<(), Error> {
+    let url = barrow_targets::Url::parse(KEYED, folder, |_| None)?;
+    url.open(true)?.script(
+        "CREATE TABLE late_deliveries (
+           delivery_id BIGINT PRIMARY KEY, grower VARCHAR(40), placed_on DATE,
+           weight_kg DECIMAL(6,2), organic BOOLEAN, grade CHAR(1));",
+    )?;
+    Ok(())
+}
+
+/// A command's arguments as people type them.
+fn as_typed(arguments: &[&str]) -> String {
+    let typed = |word: &&str| match word.contains(' ') {
+        true => format!("\"{word}\""),
+        false => (*word).to_string(),
+    };
+    let words: Vec<String> = arguments.iter().map(typed).collect();
+    words.join(" ")
+}
+
+/// Corrects two of the records that the last load kept beside, and returns its run.
+fn correct(folder: &Path) -> Result<String, Error> {
+    let rejects = folder.join("rejects");
+    let failed = |e| Error::failed(format!("correcting rejects: {e}"));
+    let kept = fs::read_dir(&rejects).map_err(failed)?;
+    let mut runs = kept.filter_map(|entry| Some(entry.ok()?.path()));
+    let run = runs.find(|run| run.join(MANIFEST).is_file() && run.join("faults.csv").is_file());
+    let run = run.ok_or_else(|| Error::failed("the tour's rejects are gone"))?;
+    let file = run.join("faults.csv");
+    let bytes = fs::read(&file).map_err(failed)?;
+    let mut corrected = Vec::with_capacity(bytes.len());
+    for line in bytes.split_inclusive(|b| *b == b'\n') {
+        match std::str::from_utf8(line) {
+            Ok(line) => {
+                let line = line.replace("2031-02-31", "2031-02-28");
+                corrected.extend(line.replace("\"Wren Cottage,", "Wren Cottage,").bytes());
+            }
+            Err(_) => corrected.extend(line),
+        }
+    }
+    fs::write(&file, corrected).map_err(failed)?;
+    let name = run.file_name().unwrap_or_default();
+    Ok(name.to_string_lossy().into_owned())
+}
+
+/// Runs one command as a person would, so that what is shown is what they see.
+fn step(folder: &Path, arguments: &[&str]) -> Result<(), Error> {
+    let failed = |e| Error::failed(format!("running the tour: {e}"));
+    let program = std::env::current_exe().map_err(failed)?;
+    let color = match anstream::AutoStream::choice(&std::io::stdout()) {
+        anstream::ColorChoice::Never => "never",
+        _ => "always",
+    };
+    let output = Command::new(program)
+        .args(arguments)
+        .args(["--color", color])
+        .current_dir(folder)
+        .stdin(Stdio::null())
+        .output()
+        .map_err(failed)?;
+    anstream::print!("{}", String::from_utf8_lossy(&output.stdout));
+    // In the tour both go where people read, in one order.
+    anstream::print!("{}", String::from_utf8_lossy(&output.stderr));
+    match output.status.code() {
+        Some(0) => {}
+        Some(code) => anstream::println!("\n  exit code {code}"),
+        None => return Err(Error::failed("a command of the tour was killed")),
+    }
+    Ok(())
+}
