@@ -3,6 +3,8 @@
 use std::io::{self, Write};
 use std::path::Path;
 
+use tempfile::Builder;
+
 /// Puts bytes into a file's place at once: whoever looks sees the old file or the new one,
 /// and never a part. One that is there is written over only with `overwrites`, and keeps its
 /// permissions.
@@ -13,13 +15,13 @@ pub fn write(path: &Path, bytes: &[u8], overwrites: bool) -> io::Result<()> {
     let folder = path
         .parent()
         .filter(|folder| !folder.as_os_str().is_empty());
-    let mut file = tempfile::Builder::new()
-        .prefix(".barrow-")
-        .tempfile_in(folder.unwrap_or(Path::new(".")))?;
+    let mut builder = Builder::new();
+    builder.prefix(".barrow-");
+    as_any_new_file(&mut builder);
+    let mut file = builder.tempfile_in(folder.unwrap_or(Path::new(".")))?;
     file.write_all(bytes)?;
-    match path.metadata() {
-        Ok(found) => file.as_file().set_permissions(found.permissions())?,
-        Err(_) => make_readable(file.as_file())?,
+    if let Ok(found) = path.metadata() {
+        file.as_file().set_permissions(found.permissions())?;
     }
     file.as_file().sync_all()?;
     match overwrites {
@@ -29,17 +31,16 @@ pub fn write(path: &Path, bytes: &[u8], overwrites: bool) -> io::Result<()> {
     Ok(())
 }
 
-/// A temporary file is its owner's alone; this one is to be like any other.
+/// A temporary file is its owner's alone; this one is to be as any new file, as far as the
+/// process's mask of permissions lets it.
 #[cfg(unix)]
-fn make_readable(file: &std::fs::File) -> io::Result<()> {
+fn as_any_new_file(builder: &mut Builder<'_, '_>) {
     use std::os::unix::fs::PermissionsExt;
-    file.set_permissions(std::fs::Permissions::from_mode(0o644))
+    builder.permissions(std::fs::Permissions::from_mode(0o666));
 }
 
 #[cfg(not(unix))]
-fn make_readable(_: &std::fs::File) -> io::Result<()> {
-    Ok(())
-}
+fn as_any_new_file(_: &mut Builder<'_, '_>) {}
 
 #[cfg(test)]
 mod tests {

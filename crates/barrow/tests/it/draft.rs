@@ -333,3 +333,19 @@ fn an_update_follows_names_encodings_nulls_and_evidence() {
     let said = m.run("load d.spec.toml");
     assert_eq!(said.code, 0, "{}{}", said.out, said.err);
 }
+
+#[test]
+fn a_spec_is_as_private_as_its_writer_makes_new_files() {
+    use std::os::unix::fs::PermissionsExt;
+    let m = Market::with(&[("d.csv", b"a,b\n1,x\n")]);
+    for (mask, mode) in [("077", 0o600), ("022", 0o644)] {
+        let spec = format!("d{mask}.spec.toml");
+        let script = format!("umask {mask}; exec \"$0\" draft d.csv -q -o {spec}");
+        let mut shell = std::process::Command::new("sh");
+        shell.args(["-c", &script, env!("CARGO_BIN_EXE_barrow")]);
+        let status = shell.current_dir(m.path("")).status().unwrap();
+        assert!(status.success());
+        let found = m.path(&spec).metadata().unwrap().permissions().mode();
+        assert_eq!(found & 0o777, mode, "umask {mask}");
+    }
+}
