@@ -17,10 +17,10 @@ use crate::error::{Error, ErrorKind};
 use crate::export::files::Destination;
 use crate::export::output::{Output, writer};
 use crate::export::{Exported, Out};
-use crate::observer::{Nobody, Observer, Watcher};
+use crate::observer::{Observer, Watcher};
 use crate::report::{Outcome, Summary};
 use crate::run_id::run_id;
-use crate::spec_file::{Spec, flow_options};
+use crate::spec_file::{Spec, pipeline_options};
 
 /// A conversion that is to be done.
 pub struct Convert<'c> {
@@ -84,20 +84,13 @@ impl<'c> Convert<'c> {
     /// # Errors
     /// The formats do not have the same columns, a file cannot be read or written.
     pub fn run(self) -> Result<Option<Converted>, Error> {
-        let mut nobody = Nobody;
-        let watch = Watcher::new(match self.observer {
-            Some(observer) => observer,
-            None => &mut nobody,
-        });
+        let watch = Watcher::new(self.observer);
         let (from, to) = (self.from, self.to);
         let sources = from.files(&self.files)?;
         let (writer, lines) = writer(&to.plan, self.out.parting.by.as_deref())?;
         let mapping = Mapping::new(from, &writer)?;
         let run = run_id();
-        let folder = match &self.rejects {
-            Some(folder) => folder.clone(),
-            None => from.base.join(&from.plan.rejects.folder),
-        };
+        let folder = from.rejects_folder(self.rejects);
         let files = self.out.files(&to.plan)?;
         let rejects = RejectWriter::new(folder.join(&run), from.plan.rejects.keep);
         let parting = self.out.parting.clone();
@@ -106,7 +99,7 @@ impl<'c> Convert<'c> {
             account: RunAccount::open(sources.clone(), RunCounts::default(), Some(rejects), &watch),
         };
         let encode = |batch: &mut Encoded<Written>| mapping.encode(&writer, batch);
-        let options = flow_options(self.threads, &run);
+        let options = pipeline_options(self.threads, &run);
         let flowed = pipeline::run(&from.plan, sources, options, &encode, &mut sink);
         sink.account.end();
         match flowed.map_err(Error::from) {

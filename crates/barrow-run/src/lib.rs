@@ -50,7 +50,7 @@ pub use export::Export;
 pub use ledger::Ledger;
 pub use load::Load;
 pub use mend::Mend;
-pub use observer::{Nobody, Observer};
+pub use observer::Observer;
 pub use peek::Peek;
 pub use report::Summary;
 pub use spec_file::{Overrides, Spec};

@@ -49,13 +49,8 @@ pub trait Observer: Send {
     }
 }
 
-/// Nobody looks on.
-#[derive(Debug, Clone, Copy, Default)]
-pub struct Nobody;
-
-impl Observer for Nobody {}
-
-/// What the parts of a run tell an observer.
+/// What the parts of a run tell an observer. It hides for how long the observer is lent,
+/// which a mutable borrow would carry into every part.
 pub(crate) trait Watch: Sync {
     /// Reading of so many bytes begins.
     fn begin(&self, bytes: Option<u64>);
@@ -72,17 +67,20 @@ pub(crate) fn size_of(files: &[SourceFile]) -> Option<u64> {
     sizes.sum()
 }
 
-/// An observer that several parts of a run, and several threads, tell what happens.
-pub(crate) struct Watcher<'o>(Mutex<&'o mut dyn Observer>);
+/// An observer, if there is one, that several parts of a run, and several threads, tell what
+/// happens.
+pub(crate) struct Watcher<'o>(Mutex<Option<&'o mut dyn Observer>>);
 
 impl<'o> Watcher<'o> {
-    pub fn new(observer: &'o mut dyn Observer) -> Watcher<'o> {
+    pub fn new(observer: Option<&'o mut dyn Observer>) -> Watcher<'o> {
         Watcher(Mutex::new(observer))
     }
 
     fn tell(&self, what: impl FnOnce(&mut dyn Observer)) {
         let mut observer = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        what(&mut **observer);
+        if let Some(observer) = observer.as_deref_mut() {
+            what(observer);
+        }
     }
 }
 

@@ -209,8 +209,15 @@ impl<'h> Names<'h> {
     }
 }
 
-/// A name without what does not count when it is looked for.
-fn fold(name: &str) -> String {
+/// A name without what does not count when it is looked for: case, and the blanks around it.
+/// Whatever holds names of a header against those of a spec goes by this.
+///
+/// ```
+/// use barrow_core::records::header::fold;
+///
+/// assert_eq!(fold(" GR\u{dc}N "), fold("gr\u{fc}n"));
+/// ```
+pub fn fold(name: &str) -> String {
     name.trim().to_lowercase()
 }
 

@@ -4,6 +4,7 @@ use barrow_core::column_stats::ColumnStats;
 use barrow_core::escape::escape_for_display;
 use barrow_core::nearest::nearest;
 use barrow_core::plan::{ColumnPlan, Place, RecordTypePlan};
+use barrow_core::records::header::fold;
 use barrow_core::types::Type;
 use barrow_targets::fit::{Fit, fit};
 use barrow_targets::{Column, Dialect, Table};
@@ -132,9 +133,8 @@ impl Sides<'_> {
         let Some(header) = self.header else {
             return (None, None);
         };
-        let folded = |text: &str| text.trim().to_lowercase();
         let exact = header.iter().find(|h| *h == name);
-        let alike = exact.or_else(|| header.iter().find(|h| folded(h) == folded(name)));
+        let alike = exact.or_else(|| header.iter().find(|h| fold(h) == fold(name)));
         let Some(found) = alike else {
             let near = nearest(name, header.iter().map(String::as_str));
             let near = near.map(|near| {
@@ -210,10 +210,9 @@ impl Sides<'_> {
 
     /// Names of the header that no column asks for.
     fn not_read(&self) -> Vec<Side> {
-        let folded = |text: &str| text.trim().to_lowercase();
         let read = |name: &&String| {
             self.kind.columns.iter().any(|column| match &column.place {
-                Place::Named(named) => folded(named) == folded(name),
+                Place::Named(named) => fold(named) == fold(name),
                 _ => false,
             })
         };

@@ -24,10 +24,10 @@ use self::sink::CheckSink;
 use crate::check::inspect::Looked;
 use crate::error::Error;
 use crate::load::sink::would_empty;
-use crate::observer::{Nobody, Observer, Watcher};
+use crate::observer::{Observer, Watcher};
 use crate::report::Summary;
 use crate::run_id::run_id;
-use crate::spec_file::{Spec, flow_options};
+use crate::spec_file::{Spec, pipeline_options};
 
 /// A check that is to be done.
 pub struct Check<'c> {
@@ -134,11 +134,7 @@ impl<'c> Check<'c> {
     /// # Errors
     /// A file or the database cannot be read.
     pub fn run(self) -> Result<CheckReport, Error> {
-        let mut nobody = Nobody;
-        let watch = Watcher::new(match self.observer {
-            Some(observer) => observer,
-            None => &mut nobody,
-        });
+        let watch = Watcher::new(self.observer);
         let files = self.spec.files(&self.files)?;
         let mut target = Compared::new(self.spec, files, self.again, &watch)?;
         if target.selection.files.is_empty() {
@@ -172,13 +168,15 @@ impl<'c> Check<'c> {
         let encode = |batch: &mut Encoded<Looked>| {
             inspect::look(&spec.plan, &keys, &target.foresight, batch);
         };
-        let mut options = flow_options(self.threads, &run);
+        let mut options = pipeline_options(self.threads, &run);
         if let Some(resumed) = &target.selection.resumed {
             options.from = resumed.from;
             options.expected.clone_from(&resumed.expected);
             options.prefixes = true;
         }
-        pipeline::run(&spec.plan, files.clone(), options, &encode, &mut sink)?;
+        let flowed = pipeline::run(&spec.plan, files.clone(), options, &encode, &mut sink);
+        sink.end();
+        flowed?;
         let (seen, summary) = sink.finish(spec, &target, run)?;
         let empties = matches!(spec.plan.target.mode, Mode::Truncate | Mode::Replace)
             && !spec.plan.target.may_empty

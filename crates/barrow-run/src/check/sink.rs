@@ -119,6 +119,11 @@ impl CheckSink<'_> {
         }
     }
 
+    /// Says that the files are read, or could not be.
+    pub fn end(&mut self) {
+        self.account.end();
+    }
+
     /// What the columns' values were like, and what a load would say.
     pub fn finish(
         mut self,
@@ -126,7 +131,6 @@ impl CheckSink<'_> {
         target: &Compared,
         run: String,
     ) -> Result<(Vec<Vec<ColumnStats>>, Summary), Error> {
-        self.account.end();
         self.account.finish_rejects()?;
         let mut twice = Vec::new();
         for (keys, unique) in self.keys.into_iter().zip(&self.unique) {

@@ -9,12 +9,15 @@ use barrow_core::pipeline::{Encoded, Sink};
 use barrow_core::plan::{ColumnPlan, Place};
 use barrow_core::reason::Code;
 use barrow_core::records::block::BLOCK;
+use barrow_core::records::header::fold;
 use barrow_core::records::splitter::Splitter;
 use barrow_core::source::SourceFile;
 use barrow_core::types::Type;
 
 use super::wider::{same_sort, wider};
+use crate::account::RunAccount;
 use crate::error::Error;
+use crate::observer::Watch;
 use crate::spec_file::Spec;
 use crate::words::number;
 
@@ -55,14 +58,15 @@ pub struct Changed {
 }
 
 /// Counts what the spec rejects, column by column.
-struct Counter(RunCounts);
+struct Counter<'w>(RunAccount<'w>);
 
-impl Sink for Counter {
+impl Sink for Counter<'_> {
     type Encoded = ();
     type Error = Error;
 
     fn take(&mut self, batch: &mut Encoded<()>) -> Result<(), Error> {
-        self.0.add(batch, batch.good() as u64, &[]);
+        self.0.batch(batch, batch.good() as u64, &[])?;
+        self.0.advance(batch);
         Ok(())
     }
 }
@@ -74,6 +78,7 @@ impl Drift {
         files: &[SourceFile],
         drafted: &Draft,
         options: pipeline::Options,
+        watch: &dyn Watch,
     ) -> Result<Drift, Error> {
         if spec.plan.has_kinds() {
             return Err(Error::request(
@@ -100,12 +105,15 @@ impl Drift {
         }
         drift.find_renamed(columns);
         if drift.missing.is_empty() {
-            let mut counter = Counter(RunCounts::default());
+            let sources = files.to_vec();
+            let account = RunAccount::open(sources, RunCounts::default(), None, watch);
+            let mut counter = Counter(account);
             let flowed = pipeline::run(&spec.plan, files.to_vec(), options, &|_| {}, &mut counter);
+            counter.0.end();
             flowed?;
             drift.was_read = true;
             for column in columns {
-                drift.compare_values(column, &counter.0, drafted);
+                drift.compare_values(column, &counter.0.tally, drafted);
             }
         }
         Ok(drift)
@@ -136,14 +144,13 @@ impl Drift {
     }
 
     fn compare_header(&mut self, header: &[String], columns: &[ColumnPlan], drafted: &Draft) {
-        let folded = |text: &str| text.trim().to_lowercase();
         let named = |column: &ColumnPlan| match &column.place {
             Place::Named(name) => Some(name.clone()),
             Place::Field(_) | Place::Computed => None,
         };
         for column in columns {
             if let Some(name) = named(column)
-                && !header.iter().any(|h| folded(h) == folded(&name))
+                && !header.iter().any(|h| fold(h) == fold(&name))
                 && !self.missing.contains(&column.name)
             {
                 self.missing.push(column.name.clone());
@@ -153,7 +160,7 @@ impl Drift {
             let known = columns
                 .iter()
                 .filter_map(named)
-                .any(|n| folded(&n) == folded(name));
+                .any(|n| fold(&n) == fold(name));
             let told = self.new.iter().any(|chosen| original(chosen) == name);
             if !known && !told {
                 let chosen = drafted
@@ -166,8 +173,8 @@ impl Drift {
     }
 
     fn compare_values(&mut self, column: &ColumnPlan, tally: &RunCounts, drafted: &Draft) {
-        let record_types = tally.reason_kinds();
-        let mine: Vec<&ReasonKind> = record_types
+        let reasons = tally.reason_kinds();
+        let mine: Vec<&ReasonKind> = reasons
             .into_iter()
             .filter(|kind| kind.column.as_deref() == Some(column.name.as_str()))
             .collect();
@@ -191,7 +198,7 @@ impl Drift {
                 .iter()
                 .enumerate()
                 .find(|(other, chosen)| match &column.place {
-                    Place::Named(name) => original(chosen).trim().eq_ignore_ascii_case(name.trim()),
+                    Place::Named(name) => fold(original(chosen)) == fold(name),
                     Place::Field(field) => other == field,
                     Place::Computed => false,
                 });

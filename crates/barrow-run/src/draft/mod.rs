@@ -20,7 +20,7 @@ use self::compare::{Drift, original};
 use self::wider::wider;
 use crate::atomic_file;
 use crate::error::Error;
-use crate::observer::{Nobody, Observer, Watch, Watcher, size_of};
+use crate::observer::{Observer, Watch, Watcher, size_of};
 use crate::report::FORMAT;
 use crate::spec_file::Spec;
 
@@ -117,7 +117,8 @@ impl<'d> Draft<'d> {
         let files = source::find(&self.files, Path::new(""))?;
         let wanted = self.wanted(&files)?;
         let output = self.output.clone();
-        let drafted = self.read(&files, &wanted)?;
+        let watch = Watcher::new(self.observer);
+        let drafted = Draft::read(&files, &wanted, options(self.threads), &watch)?;
         if let Some(output) = output {
             // A file that came meanwhile is not written over.
             let written = atomic_file::write(&output, drafted.text.as_bytes(), false);
@@ -162,9 +163,10 @@ impl<'d> Draft<'d> {
             ..Wanted::default()
         };
         let options = options(self.threads);
-        let drafted = self.read(&files, &wanted)?;
+        let watch = Watcher::new(self.observer);
+        let drafted = Draft::read(&files, &wanted, options.clone(), &watch)?;
         Ok(Comparison {
-            drift: Drift::find(spec, &files, &drafted, options)?,
+            drift: Drift::find(spec, &files, &drafted, options, &watch)?,
             spec: spec.name(),
             records: drafted.records,
             was_changed: false,
@@ -190,20 +192,19 @@ impl<'d> Draft<'d> {
     }
 
     /// Reads all of the files.
-    fn read(self, files: &[SourceFile], wanted: &Wanted) -> Result<Drafted, Error> {
+    fn read(
+        files: &[SourceFile],
+        wanted: &Wanted,
+        options: pipeline::Options,
+        watch: &dyn Watch,
+    ) -> Result<Drafted, Error> {
         if files.iter().any(|file| !file.is_repeatable()) {
             return Err(Error::request(
                 "a draft reads its files more than once, and standard input can be read only once",
                 "write it to a file first",
             ));
         }
-        let mut nobody = Nobody;
-        let watch = Watcher::new(match self.observer {
-            Some(observer) => observer,
-            None => &mut nobody,
-        });
         watch.begin(size_of(files));
-        let options = options(self.threads);
         let drafted = draft::draft(files, wanted, options, &mut |bytes, records| {
             watch.progress(bytes, records);
         });

@@ -24,7 +24,7 @@ use self::output::{Counts, Output, Parting, writer};
 use crate::atomic_file;
 use crate::error::{Error, ErrorKind};
 use crate::load::run_recorder;
-use crate::observer::{Nobody, Observer, Watch, Watcher};
+use crate::observer::{Observer, Watch, Watcher};
 use crate::report::Summary;
 use crate::run_id::run_id;
 use crate::spec_file::{Spec, environment};
@@ -211,11 +211,7 @@ impl<'e> Export<'e> {
     pub fn run(self) -> Result<Option<Exported>, Error> {
         let clock = Instant::now();
         let started = run_recorder::now();
-        let mut nobody = Nobody;
-        let watch = Watcher::new(match self.observer {
-            Some(observer) => observer,
-            None => &mut nobody,
-        });
+        let watch = Watcher::new(self.observer);
         let out = &self.out;
         let job = match self.by {
             By::Spec(spec) => ExportJob::by_spec(*spec, &self.wanted)?,

@@ -22,7 +22,7 @@ use std::time::Duration;
 
 use self::request::LoadRequest;
 use crate::error::Error;
-use crate::observer::{Nobody, Observer, Watcher};
+use crate::observer::{Observer, Watcher};
 use crate::report::{Shared, Summary};
 use crate::spec_file::Spec;
 
@@ -123,18 +123,11 @@ impl<'l> Load<'l> {
     ) -> Result<T, Error> {
         let spec = self.spec;
         let url = spec.url()?;
-        let mut nobody = Nobody;
-        let watch = Watcher::new(match self.observer {
-            Some(observer) => observer,
-            None => &mut nobody,
-        });
+        let watch = Watcher::new(self.observer);
         work(&LoadRequest {
             job: spec.job_in(&url)?,
             url,
-            rejects: match self.rejects {
-                Some(folder) => folder,
-                None => spec.base.join(&spec.plan.rejects.folder),
-            },
+            rejects: spec.rejects_folder(self.rejects),
             again: self.again,
             patience: self.patience,
             threads: self.threads,

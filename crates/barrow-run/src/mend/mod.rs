@@ -20,7 +20,7 @@ use crate::ledger::find;
 use crate::load::PATIENCE;
 use crate::load::locks::lock_of;
 use crate::load::request::LoadRequest;
-use crate::observer::{Nobody, Observer, Watcher};
+use crate::observer::{Observer, Watcher};
 use crate::reject_manifest::{self, Manifest};
 use crate::report::Summary;
 use crate::spec_file::{Overrides, Spec};
@@ -87,11 +87,7 @@ impl<'m> Mend<'m> {
         let manifest = reject_manifest::read(&folder)?;
         let spec = spec(&self, &manifest)?;
         let url = spec.url()?;
-        let mut nobody = Nobody;
-        let watch = Watcher::new(match self.observer {
-            Some(observer) => observer,
-            None => &mut nobody,
-        });
+        let watch = Watcher::new(self.observer);
         let job = spec.job_in(&url)?;
         let request = LoadRequest {
             job: Job {

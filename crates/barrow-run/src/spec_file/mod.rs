@@ -133,6 +133,12 @@ impl Spec {
         Ok(files)
     }
 
+    /// The folder that gets a folder of rejects for each run: the one that is given, or the
+    /// spec's.
+    pub fn rejects_folder(&self, given: Option<PathBuf>) -> PathBuf {
+        given.unwrap_or_else(|| self.base.join(&self.plan.rejects.folder))
+    }
+
     /// The database.
     ///
     /// # Errors
@@ -226,13 +232,13 @@ fn known(url: Option<&Url>, table: Option<&str>) -> Result<Option<Known>, Error>
 }
 
 /// How the flow of a run is run.
-pub(crate) fn flow_options(threads: Option<usize>, run: &str) -> pipeline::Options {
+pub(crate) fn pipeline_options(threads: Option<usize>, run: &str) -> pipeline::Options {
     let usual = pipeline::Options::default();
     pipeline::Options {
         threads: threads.unwrap_or(usual.threads),
-        facts: pipeline::RunContext {
+        context: pipeline::RunContext {
             run: run.to_string(),
-            ..usual.facts
+            ..usual.context
         },
         ..usual
     }
