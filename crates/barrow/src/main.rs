@@ -31,9 +31,13 @@ fn main() -> ExitCode {
         Command::Demo(demo) => commands::demo::run(demo),
     };
     outcome.unwrap_or_else(|error| {
-        view::failure::show(&error);
-        if args.command.reports_json() {
-            view::failure::print_json(&error, args.command.writes_rows());
+        let (is_json, has_rows) = (args.command.reports_json(), args.command.writes_rows());
+        // Where standard output has rows, the document has standard error to itself.
+        if !(is_json && has_rows) {
+            view::failure::show(&error);
+        }
+        if is_json {
+            view::failure::print_json(&error, has_rows);
         }
         exit::of_error(&error)
     })
