@@ -15,7 +15,6 @@ use super::{begin, query_rows, send};
 use crate::dialect::Dialect;
 use crate::encoded::Encoder;
 use crate::error::Error;
-use crate::fit;
 use crate::foresight::Foresight;
 use crate::job::Job;
 use crate::mariadb::{privileges, sql};
@@ -123,10 +122,7 @@ impl Session for MariaDb {
     }
 
     fn fits(&mut self, mode: Mode, part: &RecordTable, table: &Table) -> Result<(), Error> {
-        match describe(&mut self.conn, &part.table)? {
-            Some(found) => load::fits(DIALECT, mode, part, &found),
-            None => fit::check(part, table),
-        }
+        load::fits_table(self, mode, part, table)
     }
 
     fn foresight(&mut self, job: &Job) -> Result<Foresight, Error> {

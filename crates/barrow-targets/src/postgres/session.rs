@@ -14,7 +14,6 @@ use super::{begin, connect, query_rows, send};
 use crate::dialect::Dialect;
 use crate::encoded::{EncodedBatch, Encoder};
 use crate::error::Error;
-use crate::fit;
 use crate::foresight::Foresight;
 use crate::job::Job;
 use crate::merge::Statements;
@@ -98,10 +97,7 @@ impl Session for Postgres {
     }
 
     fn fits(&mut self, mode: Mode, part: &RecordTable, table: &Table) -> Result<(), Error> {
-        match describe(&mut self.client, &part.table)? {
-            Some(found) => load::fits(DIALECT, mode, part, &found),
-            None => fit::check(part, table),
-        }
+        load::fits_table(self, mode, part, table)
     }
 
     fn foresight(&mut self, job: &Job) -> Result<Foresight, Error> {

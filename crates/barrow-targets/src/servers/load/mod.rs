@@ -22,7 +22,7 @@ use crate::order::Order;
 use crate::record_table::{Column, RecordTable};
 use crate::session::{BatchSource, Batching, Ended, Load, NotBegun, Session, Swap};
 use crate::shadow_table::shadow_table;
-use crate::table::{self};
+use crate::table::{self, Table};
 
 /// A load into a server.
 pub struct ServerLoad<'s, S: ServerSession> {
@@ -224,8 +224,20 @@ fn sender<S: ServerSession>(
 /// Whether a part's rows can go into a table in this mode; see [`Session::fits`].
 ///
 /// # Errors
-/// What does not fit.
-pub fn fits(
+/// What does not fit, or the server cannot be asked.
+pub fn fits_table<S: ServerSession>(
+    server: &mut S,
+    mode: Mode,
+    part: &RecordTable,
+    table: &Table,
+) -> Result<(), Error> {
+    match server.find(&part.table)? {
+        Some(found) => fits(S::DIALECT, mode, part, &found),
+        None => fit::check(part, table),
+    }
+}
+
+fn fits(
     dialect: Dialect,
     mode: Mode,
     part: &RecordTable,
