@@ -93,9 +93,9 @@ pub fn lines(
 /// The file cannot be read.
 pub fn record_at(plan: &Plan, source: &SourceFile, line: u64) -> Result<Option<RecordAt>, Error> {
     let mut splitter = Splitter::new(plan, vec![source.clone()], BLOCK);
-    let facts = RunContext::default();
-    let mut worker = Worker::new(plan, &facts);
-    let mut evaluator = plan.carries().then(|| RowEvaluator::new(plan, &facts));
+    let context = RunContext::default();
+    let mut worker = Worker::new(plan, &context);
+    let mut evaluator = plan.carries().then(|| RowEvaluator::new(plan, &context));
     let mut batch = Batch::default();
     while splitter.next(&mut batch.block)? {
         // Values that are carried come from the records before.

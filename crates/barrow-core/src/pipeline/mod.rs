@@ -49,7 +49,7 @@ pub struct Options {
     /// Whether each block says what its file is like up to its end.
     pub prefixes: bool,
     /// What computed values may say of the run.
-    pub facts: RunContext,
+    pub context: RunContext,
 }
 
 impl Default for Options {
@@ -63,7 +63,7 @@ impl Default for Options {
             from: 0,
             expected: None,
             prefixes: false,
-            facts: RunContext::default(),
+            context: RunContext::default(),
         }
     }
 }
@@ -131,7 +131,7 @@ pub fn run_into<X: Default + Send, E>(
     let workers = options.threads.max(1);
     // Some for each worker, and some that wait for the sink.
     let (mut feeder, worker, ordered) = pool(workers * 2 + options.waiting.max(1));
-    let facts = &options.facts;
+    let context = &options.context;
     let splitter = Splitter::new(plan, files, options.block_size)
         .hashing(options.hashes)
         .telling_prefixes(options.prefixes)
@@ -149,7 +149,7 @@ pub fn run_into<X: Default + Send, E>(
         for _ in 0..workers {
             let worker = worker.clone();
             let spawned = named("worker").spawn_scoped(scope, move || {
-                let mut typing = Worker::new(plan, facts);
+                let mut typing = Worker::new(plan, context);
                 let settled = !plan.carries();
                 worker.run(|batch| {
                     typing.work(batch)?;
@@ -162,7 +162,7 @@ pub fn run_into<X: Default + Send, E>(
             started(spawned)?;
         }
         drop(worker);
-        take(&mut Batches::new(plan, facts, encode, ordered))
+        take(&mut Batches::new(plan, context, encode, ordered))
     })
 }
 

@@ -43,12 +43,12 @@ mod tests {
 
     #[test]
     fn the_time_of_a_run_suits_its_column() {
-        let facts = RunContext {
+        let context = RunContext {
             run: "7f3a".into(),
             now: "2031-04-03T08:05:09.7Z".parse().unwrap(),
         };
-        assert_eq!(facts.now(Type::Date), "2031-04-03");
-        assert_eq!(facts.now(Type::Timestamp), "2031-04-03 08:05:09");
-        assert_eq!(facts.now(Type::Text), "2031-04-03 08:05:09Z");
+        assert_eq!(context.now(Type::Date), "2031-04-03");
+        assert_eq!(context.now(Type::Timestamp), "2031-04-03 08:05:09");
+        assert_eq!(context.now(Type::Text), "2031-04-03 08:05:09Z");
     }
 }

@@ -131,7 +131,7 @@ fn read_file(spec: &str, path: &Path, block_size: usize) -> Result<Out, Error> {
     let options = Options {
         threads: 2,
         block_size,
-        facts: RunContext {
+        context: RunContext {
             run: "7f3a".into(),
             now: "2031-04-30T06:07:08Z".parse().expect("a timestamp"),
         },

@@ -22,7 +22,7 @@ use crate::error::Error;
 use crate::reject_manifest::Manifest;
 use crate::report::{Skipped, Summary, TableRows};
 use crate::run_id::run_id;
-use crate::spec_file::flow_options;
+use crate::spec_file::pipeline_options;
 use crate::words::counted;
 
 /// Loads files: those of them that the ledger does not know.
@@ -208,7 +208,7 @@ pub(crate) fn run_by<'s>(
         true => sink.rehearsing(),
         false => sink,
     };
-    let flowed = flow_through(request, &run, &files, start, &mut sink);
+    let flowed = run_pipeline(request, &run, &files, start, &mut sink);
     let finished = sink.finish(flowed)?;
     let mut summary = summed_up(request, run, &job, &rows_before, finished);
     summary.no_ledger = !plan.target.ledger;
@@ -354,7 +354,7 @@ fn missing(session: &mut dyn Session, job: &Job) -> Result<Vec<String>, Error> {
 }
 
 /// Reads the files into the sink.
-pub(crate) fn flow_through(
+pub(crate) fn run_pipeline(
     request: &LoadRequest<'_>,
     run: &str,
     files: &[Selected],
@@ -362,7 +362,7 @@ pub(crate) fn flow_through(
     sink: &mut LoadSink<'_>,
 ) -> Result<(), pipeline::Failure<Error>> {
     let plan = &request.spec.plan;
-    let mut options = flow_options(request.threads, run);
+    let mut options = pipeline_options(request.threads, run);
     if let Some(batching) = sink.batching() {
         options = beside_server(request, batching, options);
     }

@@ -18,7 +18,7 @@ use serde::{Deserialize, Serialize};
 use crate::account::RunAccount;
 use crate::error::Error;
 use crate::load::request::LoadRequest;
-use crate::load::run::{Start, flow_through, summed_up};
+use crate::load::run::{Start, run_pipeline, summed_up};
 use crate::load::run_recorder::{RunRecorder, mended};
 use crate::load::select_files;
 use crate::load::selection::{Selected, Selection};
@@ -223,7 +223,7 @@ impl Mending<'_> {
                 sink.before_commit(Box::new(move |_, _| Swap::of(pending, &all).write(pending)))
             }
         };
-        let flowed = flow_through(self.request, id, files, Start::default(), &mut sink);
+        let flowed = run_pipeline(self.request, id, files, Start::default(), &mut sink);
         let finished = sink.finish(flowed)?;
         let mut summary = summed_up(
             self.request,

@@ -154,7 +154,7 @@ fn document(s: &Summary) -> Value {
             "open_rejects": f.open.map_or(0, |(open, _)| open),
             "spec_has_changed": f.open.is_some_and(|(_, changed)| changed),
         })).collect::<Vec<_>>(),
-        "went_on": s.resumed_from, "made": s.made, "remarks": s.remarks, "reasons_not_written": s.untold,
+        "resumed": s.resumed_from, "made": s.made, "remarks": s.remarks, "reasons_not_written": s.untold,
         "rejected_files": s.rejected_files.iter().map(|f| json!({
             "file": f.file, "rejected": f.rejected, "records": f.records, "totals_differ": f.differs,
         })).collect::<Vec<_>>(),

@@ -355,7 +355,7 @@ fn a_packed_run_goes_on_with_its_rejects(kind: Kind) {
     }
     let json = load(&d, "");
     if interrupted {
-        let words = json["went_on"].as_str().unwrap();
+        let words = json["resumed"].as_str().unwrap();
         assert!(
             words.contains("goes on") && words.contains("a.csv"),
             "{words}"

@@ -1,8 +1,8 @@
 //! Comments, and lines that may be some.
 
 use super::super::remark::Remark;
-use super::*;
-use delimited::Candidate;
+use super::delimited::Candidate;
+use super::{Shape, delimited};
 
 /// What comment lines start with, if there are some among others, or above them.
 pub(super) fn comment(lines: &[String]) -> Option<String> {

@@ -1,8 +1,8 @@
 //! Files of one column.
 
 use super::super::value_kind::ValueKind;
-use super::*;
-use delimited::Candidate;
+use super::delimited::Candidate;
+use super::{Delimited, Layout, Shape, headed, header, nearly_all};
 
 /// Whether each line is one number, date or time, rather than several fields.
 pub(super) fn one_column(lines: &[String], candidate: Option<&Candidate>) -> bool {

@@ -1,9 +1,9 @@
 //! Files whose records have different numbers of fields.
 
 use super::super::remark::Remark;
-use super::*;
-use delimited::Candidate;
-use header::Verdict;
+use super::delimited::Candidate;
+use super::header::Verdict;
+use super::{Heading, Shape, delimited, headed, header};
 use std::collections::HashSet;
 
 /// Whether a first line that lacks its last fields is a record all the same.

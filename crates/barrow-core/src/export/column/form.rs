@@ -1,7 +1,7 @@
 //! How a value is written, by its type.
 
 use super::super::moment::MomentForm;
-use super::*;
+use super::How;
 use crate::types::Type;
 use crate::values::{Cell, ColumnReader, Valued};
 

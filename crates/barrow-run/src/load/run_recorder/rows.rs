@@ -1,7 +1,7 @@
 //! Rows of the ledger, from what a run counted.
 
 use super::super::selection::Selected;
-use super::*;
+use super::now;
 use crate::error::Error;
 use barrow_core::counts::FileCounts;
 use barrow_core::escape::visible_path;

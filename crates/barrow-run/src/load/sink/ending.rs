@@ -1,6 +1,6 @@
 //! How a load ends: committed, rolled back, or not done.
 
-use super::*;
+use super::{Decision, Finished, SinkState, would_empty};
 use crate::error::Error;
 use crate::report::{Outcome, Summary};
 use crate::words::number;

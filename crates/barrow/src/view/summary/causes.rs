@@ -1,7 +1,7 @@
 //! Why records were rejected, and what was repaired.
 
 use super::super::cut;
-use super::*;
+use super::MOST_KINDS;
 use barrow_core::counts::ReasonKind;
 use barrow_core::escape::escape_for_display;
 use barrow_core::reason::Code;

@@ -1,6 +1,6 @@
 //! Numbers with signs, currencies and percents around them.
 
-use super::*;
+use super::{MARKS, parted};
 
 /// What stands around numbers and says nothing of their size.
 pub(super) const WORN: [&str; 18] = [
