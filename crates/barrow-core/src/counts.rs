@@ -77,7 +77,7 @@ pub struct RunCounts {
     /// Totals that differ from what a file states.
     pub differences: Vec<Difference>,
     reason_kinds: IndexMap<KindKey, ReasonKind>,
-    /// Where the first file of this flow stands among `files`: a run that goes on has
+    /// Where the first file of this pipeline stands among `files`: a run that goes on has
     /// some before it.
     first: usize,
 }
@@ -94,7 +94,7 @@ pub struct Counted {
 }
 
 impl RunCounts {
-    /// Goes on from what was counted; the next flow's first file is the one at `first`.
+    /// Goes on from what was counted; the next pipeline's first file is the one at `first`.
     pub fn go_on(counted: Counted, first: usize) -> RunCounts {
         let key = |kind: &ReasonKind| (kind.code, kind.column.clone(), kind.says.clone());
         RunCounts {
@@ -119,7 +119,7 @@ impl RunCounts {
         }
     }
 
-    /// The place among `files` of a flow's file.
+    /// The place among `files` of a pipeline's file.
     pub fn place_of(&self, index: usize) -> usize {
         self.first + index
     }

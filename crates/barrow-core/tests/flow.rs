@@ -12,7 +12,7 @@ use barrow_core::spec::read_plan;
 
 const RECORDS: usize = 20_000;
 
-/// What a flow over a file of far more blocks than go round at once comes to.
+/// What a pipeline over a file of far more blocks than go round at once comes to.
 fn over_a_long_file<T: Send + 'static>(
     work: impl FnOnce(&Plan, Vec<SourceFile>, Options) -> T + Send + 'static,
 ) -> T {

@@ -1,4 +1,4 @@
-//! The batches as they come out of the flow, in the order of the files.
+//! The batches as they come out of the pipeline, in the order of the files.
 
 use std::time::Duration;
 
@@ -9,9 +9,9 @@ use crate::plan::Plan;
 use crate::pool::Ordered;
 
 /// Batches, each after the one before it in the files, and none after a file that could
-/// not be read. Dropping it ends the flow.
+/// not be read. Dropping it ends the pipeline.
 ///
-/// The flow has a fixed number of batches. Keeping more than [`crate::pipeline::Options::waiting`] of
+/// The pipeline has a fixed number of batches. Keeping more than [`crate::pipeline::Options::waiting`] of
 /// them without [giving them back](Batches::give_back) stops it for ever.
 pub struct Batches<'o, X> {
     ordered: Ordered<Encoded<X>>,

@@ -30,7 +30,7 @@ use crate::records::block::BLOCK;
 use crate::records::splitter::Splitter;
 use crate::source::SourceFile;
 
-/// How a flow is run.
+/// How a pipeline is run.
 #[derive(Debug, Clone)]
 pub struct Options {
     /// Threads that type records, besides the one that reads and splits.
@@ -80,11 +80,11 @@ pub trait Sink {
     /// Takes a batch.
     ///
     /// # Errors
-    /// The sink cannot go on; the flow ends, and its error is returned.
+    /// The sink cannot go on; the pipeline ends, and its error is returned.
     fn take(&mut self, batch: &mut Encoded<Self::Encoded>) -> Result<(), Self::Error>;
 }
 
-/// How a flow ended before its end.
+/// How a pipeline ended before its end.
 #[derive(Debug)]
 pub enum Failure<E> {
     /// A file could not be read.

@@ -6,7 +6,7 @@ use barrow_core::error::Error;
 use barrow_core::pipeline::Batches;
 use barrow_targets::{BatchSource, EncodedBatch, EncodedPart};
 
-/// Takes batches from the flow as the target asks for them, and keeps them until it is
+/// Takes batches from the pipeline as the target asks for them, and keeps them until it is
 /// known what became of their rows.
 pub(super) struct BatchGroup<'g, 'f> {
     batches: &'g mut Batches<'f, Vec<EncodedPart>>,
@@ -43,7 +43,7 @@ impl<'g, 'f> BatchGroup<'g, 'f> {
         }
     }
 
-    /// Begins the next group, and says of which file it is, by its place in the flow;
+    /// Begins the next group, and says of which file it is, by its place in the pipeline;
     /// none after the last. The batches of the group before are used again.
     ///
     /// # Errors

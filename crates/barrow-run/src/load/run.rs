@@ -225,7 +225,7 @@ pub(crate) fn run_by<'s>(
     Ok(Loaded { summary, done })
 }
 
-/// Where a flow begins in its first file.
+/// Where a pipeline begins in its first file.
 #[derive(Default)]
 pub(crate) struct Start {
     /// The place, 0-based.
@@ -381,7 +381,7 @@ pub(crate) fn run_pipeline(
 /// Batches that lie typed while others are with the server.
 const TYPED_AHEAD: usize = 8;
 
-/// How the flow is run where a server takes the rows.
+/// How the pipeline is run where a server takes the rows.
 fn beside_server(
     request: &LoadRequest<'_>,
     batching: Batching,

@@ -231,7 +231,7 @@ fn known(url: Option<&Url>, table: Option<&str>) -> Result<Option<Known>, Error>
     }))
 }
 
-/// How the flow of a run is run.
+/// How the pipeline of a run is run.
 pub(crate) fn pipeline_options(threads: Option<usize>, run: &str) -> pipeline::Options {
     let usual = pipeline::Options::default();
     pipeline::Options {

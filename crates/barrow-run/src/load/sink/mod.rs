@@ -42,7 +42,7 @@ struct SinkState<'l> {
     every: Every,
     /// How many batches are sent together.
     together: usize,
-    /// The file that comes now, by its place in the flow.
+    /// The file that comes now, by its place in the pipeline.
     current: Option<usize>,
     /// Files that were taken back.
     rejected_files: Vec<RejectedFile>,
