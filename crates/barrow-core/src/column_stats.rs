@@ -2,6 +2,7 @@
 //! largest number.
 
 use crate::pipeline::Rows;
+use crate::utf8::count_characters;
 use crate::values::{Cell, Valued};
 
 /// What one column's values were like.
@@ -38,7 +39,7 @@ impl ColumnStats {
                     let text = valued.bytes().unwrap_or_default();
                     // A character is at least a byte, so only a longer text needs counting.
                     if self.longest.is_none_or(|longest| text.len() > longest) {
-                        let length = text.iter().filter(|b| (**b as i8) >= -0x40).count();
+                        let length = count_characters(text);
                         self.longest = self.longest.max(Some(length));
                     }
                 }

@@ -13,6 +13,7 @@ use crate::records::mark::Mark;
 use crate::records::record_types::kind_of;
 use crate::records::splitter::Splitter;
 use crate::source::{Charset, SourceFile};
+use crate::utf8::starts_character;
 
 /// At most so many bytes of a line are shown.
 const LONGEST_SHOWN: usize = 8_000;
@@ -208,7 +209,7 @@ fn shown(charset: &Charset, text: &[u8]) -> String {
     let mut end = text.len().min(LONGEST_SHOWN);
     // Not in the middle of a character of UTF-8, where it is that.
     let is_utf8 = matches!(charset, Charset::Utf8 | Charset::Whole(_));
-    while is_utf8 && end < text.len() && end > 0 && (text[end] as i8) < -0x40 {
+    while is_utf8 && end < text.len() && end > 0 && !starts_character(text[end]) {
         end -= 1;
     }
     let short = &text[..end];

@@ -29,6 +29,7 @@ pub mod repair;
 pub mod source;
 pub mod spec;
 pub mod types;
+pub mod utf8;
 pub mod values;
 pub mod words;
 

@@ -1,7 +1,9 @@
 //! The plan: a checked spec, with every default filled in. Below it nothing
 //! looks at options again.
 
+use std::fmt;
 use std::path::PathBuf;
+use std::time::Duration;
 
 use crate::conditions::Condition;
 use crate::format::{FieldSlices, RecordEnd, RecordFormat};
@@ -30,8 +32,50 @@ pub struct Plan {
     pub rejects: RejectsPlan,
     /// How files are written.
     pub export: ExportPlan,
+    /// What is said of places that are not this machine.
+    pub stores: Vec<StorePlan>,
     /// What is legal, and odd all the same.
     pub oddities: Vec<Problem>,
+}
+
+/// What a spec says of a store: `[stores.NAME]`. Texts may name variables of the
+/// environment: `${NAME}`.
+#[derive(Clone, Default, PartialEq, Eq)]
+pub struct StorePlan {
+    /// The bucket, container or host that it is said of; or a scheme (`s3`, `gs`, `az`,
+    /// `https`) for all others of it.
+    pub name: String,
+    /// The service's address.
+    pub endpoint: Option<String>,
+    /// The region.
+    pub region: Option<String>,
+    /// Whether the bucket stands in the path of requests.
+    pub path_style: Option<bool>,
+    /// Whether requests may go without encryption.
+    pub allow_http: bool,
+    /// Whether requests go unsigned.
+    pub anonymous: bool,
+    /// A profile of the shared profile files.
+    pub profile: Option<String>,
+    /// The account, or the user of a web server.
+    pub account: Option<String>,
+    /// The id of the key.
+    pub access_key: Option<String>,
+    /// The secret of the key, or the password for a web server.
+    pub secret_key: Option<String>,
+    /// The token of a session or bearer.
+    pub token: Option<String>,
+    /// A file with a service account's key.
+    pub key_file: Option<String>,
+    /// How long a request that fails is tried again.
+    pub give_up_after: Option<Duration>,
+}
+
+impl fmt::Debug for StorePlan {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        // The rest may be secrets.
+        write!(f, "StorePlan({:?})", self.name)
+    }
 }
 
 impl Plan {

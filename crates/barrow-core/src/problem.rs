@@ -46,16 +46,16 @@ impl Problem {
 
 /// A value together with the bytes of the spec that it was read from.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct At<T> {
+pub struct Spanned<T> {
     /// The value itself.
-    pub it: T,
+    pub value: T,
     /// Its bytes in the spec's text (0-based).
     pub span: Range<usize>,
 }
 
-impl<T> At<T> {
+impl<T> Spanned<T> {
     /// A value at a place.
-    pub fn new(it: T, span: Range<usize>) -> At<T> {
-        At { it, span }
+    pub fn new(value: T, span: Range<usize>) -> Spanned<T> {
+        Spanned { value, span }
     }
 }

@@ -6,6 +6,7 @@
 
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom};
+use std::ops::Range;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -49,10 +50,8 @@ pub fn fingerprint(path: &Path) -> io::Result<Fingerprint> {
         hasher.update_reader(&mut file)?;
     } else {
         let mut buffer = Vec::with_capacity(AT_EACH as usize);
-        // The last place ends where the file does.
-        for place in 0..PLACES {
-            let at = u128::from(size - AT_EACH) * u128::from(place) / u128::from(PLACES - 1);
-            file.seek(SeekFrom::Start(at as u64))?;
+        for place in sample_places(size) {
+            file.seek(SeekFrom::Start(place.start))?;
             buffer.clear();
             file.by_ref().take(AT_EACH).read_to_end(&mut buffer)?;
             hasher.update(&buffer);
@@ -62,6 +61,107 @@ pub fn fingerprint(path: &Path) -> io::Result<Fingerprint> {
         size,
         sample: digits(&hasher),
     })
+}
+
+/// Takes the sample of a file whose bytes come by one after the other.
+pub struct Sampler {
+    size: u64,
+    /// Bytes that went by.
+    passed: u64,
+    /// The next place of the sample.
+    next: u64,
+    hasher: blake3::Hasher,
+}
+
+impl Sampler {
+    /// Of a file of so many bytes.
+    pub fn new(size: u64) -> Sampler {
+        let mut hasher = blake3::Hasher::new();
+        hasher.update(&size.to_le_bytes());
+        Sampler {
+            size,
+            passed: 0,
+            next: 0,
+            hasher,
+        }
+    }
+
+    /// Lets the next bytes go by.
+    pub fn add(&mut self, bytes: &[u8]) {
+        let end = self.passed + bytes.len() as u64;
+        if self.size <= PLACES * AT_EACH {
+            self.hasher.update(bytes);
+        }
+        while self.size > PLACES * AT_EACH && self.next < PLACES {
+            let place = place(self.size, self.next);
+            let from = place.start.max(self.passed);
+            let to = place.end.min(end);
+            if from < to {
+                let piece = (from - self.passed) as usize..(to - self.passed) as usize;
+                self.hasher.update(&bytes[piece]);
+            }
+            if end < place.end {
+                break;
+            }
+            self.next += 1;
+        }
+        self.passed = end;
+    }
+
+    /// What tells the file from others.
+    pub fn finish(self) -> Fingerprint {
+        Fingerprint {
+            size: self.size,
+            sample: digits(&self.hasher),
+        }
+    }
+}
+
+/// The size and sample of a file of `size` bytes that a reader gives.
+///
+/// # Errors
+/// It cannot be read to its end.
+pub fn sample_of(mut reader: impl Read, size: u64) -> io::Result<Fingerprint> {
+    let mut sampler = Sampler::new(size);
+    let mut buffer = vec![0; PIECE];
+    loop {
+        match reader.read(&mut buffer) {
+            Ok(0) => return Ok(sampler.finish()),
+            Ok(read) => sampler.add(&buffer[..read]),
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(error),
+        }
+    }
+}
+
+/// The places of a file's sample, in order; one, all of it, where it is small.
+pub fn sample_places(size: u64) -> Vec<Range<u64>> {
+    match size <= PLACES * AT_EACH {
+        true => vec![0..size],
+        false => (0..PLACES).map(|number| place(size, number)).collect(),
+    }
+}
+
+/// The bytes of a place; the last one ends where the file does.
+fn place(size: u64, number: u64) -> Range<u64> {
+    let at = u128::from(size - AT_EACH) * u128::from(number) / u128::from(PLACES - 1);
+    at as u64..at as u64 + AT_EACH
+}
+
+/// The size and sample of a file from the bytes at [`sample_places`].
+pub fn fingerprint_of_places<'b>(
+    size: u64,
+    places: impl IntoIterator<Item = &'b [u8]>,
+) -> Fingerprint {
+    let mut hasher = blake3::Hasher::new();
+    hasher.update(&size.to_le_bytes());
+    for bytes in places {
+        hasher.update(bytes);
+    }
+    Fingerprint {
+        size,
+        sample: digits(&hasher),
+    }
 }
 
 impl Content {
@@ -197,6 +297,21 @@ mod tests {
         );
         assert_eq!(running.content().bytes, bytes.len() as u64);
         assert_eq!(running.content().hash.len(), DIGITS);
+    }
+
+    #[test]
+    fn a_sample_is_the_same_however_it_is_taken() {
+        for size in [0, 5, 4096, 262_144, 262_145, 300_000, 1_000_003] {
+            let bytes: Vec<u8> = (0..size).map(|n: u32| (n * 31 / 7) as u8).collect();
+            let whole = fingerprint(file(&bytes).path()).unwrap();
+            assert_eq!(sample_of(&bytes[..], u64::from(size)).unwrap(), whole, "{size}");
+            let mut sampler = Sampler::new(u64::from(size));
+            bytes.chunks(777).for_each(|piece| sampler.add(piece));
+            assert_eq!(sampler.finish(), whole, "{size}");
+            let places = sample_places(u64::from(size));
+            let at = places.iter().map(|p| &bytes[p.start as usize..p.end as usize]);
+            assert_eq!(fingerprint_of_places(u64::from(size), at), whole, "{size}");
+        }
     }
 
     #[test]

@@ -4,22 +4,46 @@ use std::cmp::Ordering;
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
+use super::archive::{is_archive, members, split_members};
 use super::file::SourceFile;
 use crate::error::Error;
 use crate::escape::visible_path as shown;
 use crate::nearest::nearest;
 
-/// Finds every file that `words` name: paths, globs (in natural order), `-` for
-/// standard input, and `@LIST` for a text file that names one file a line.
-/// Relative paths are from `base`, those of a list from the list's folder. A
-/// file that is named twice is taken once.
+/// Finds the files that are not on this machine, by their addresses.
+pub trait Elsewhere {
+    /// The files that an address names: one, or all that its glob or prefix means, in
+    /// natural order.
+    ///
+    /// # Errors
+    /// There is none, or the place does not answer.
+    fn find(&self, address: &str) -> Result<Vec<SourceFile>, Error>;
+}
+
+/// Whether a word is an address and no path: `s3://market/out/sales.csv`.
+pub fn is_address(word: &str) -> bool {
+    let Some((scheme, _)) = word.split_once("://") else {
+        return false;
+    };
+    scheme.starts_with(|c: char| c.is_ascii_alphabetic())
+        && scheme.chars().all(|c| c.is_ascii_alphanumeric() || "+-.".contains(c))
+}
+
+/// Finds every file that `words` name: paths, globs (in natural order), addresses, members
+/// of archives (`week.zip/*.csv`), `-` for standard input, and `@LIST` for a text file that
+/// names one file a line. An archive is all of its files. Relative paths are from `base`,
+/// those of a list from the list's folder. A file that is named twice is taken once.
 ///
 /// # Errors
 /// A path without a file, a glob that matches none, a list that cannot be read.
-pub fn find(words: &[String], base: &Path) -> Result<Vec<SourceFile>, Error> {
+pub fn find(
+    words: &[String],
+    base: &Path,
+    elsewhere: &dyn Elsewhere,
+) -> Result<Vec<SourceFile>, Error> {
     let mut files = Vec::new();
     for word in words {
-        add(word, base, &mut files)?;
+        add(word, base, elsewhere, &mut files)?;
     }
     let mut seen = HashSet::new();
     files.retain(|file| {
@@ -29,13 +53,43 @@ pub fn find(words: &[String], base: &Path) -> Result<Vec<SourceFile>, Error> {
     Ok(files)
 }
 
-fn add(word: &str, base: &Path, files: &mut Vec<SourceFile>) -> Result<(), Error> {
+fn add(
+    word: &str,
+    base: &Path,
+    elsewhere: &dyn Elsewhere,
+    files: &mut Vec<SourceFile>,
+) -> Result<(), Error> {
     if word == "-" {
         files.push(SourceFile::standard_input());
         return Ok(());
     }
     if let Some(list) = word.strip_prefix('@') {
-        return add_list(&base.join(list), files);
+        return add_list(&base.join(list), elsewhere, files);
+    }
+    let found = match split_members(word).filter(|_| is_address(word) || !base.join(word).exists())
+    {
+        Some((archive, wanted)) => {
+            let mut found = Vec::new();
+            for archive in named(archive, base, elsewhere)? {
+                found.extend(members(&archive, Some(wanted))?);
+            }
+            found
+        }
+        None => named(word, base, elsewhere)?,
+    };
+    for file in found {
+        match is_archive(&file.file_name().to_string_lossy()) {
+            true => files.extend(members(&file, None)?),
+            false => files.push(file),
+        }
+    }
+    Ok(())
+}
+
+/// The files that a path, a glob or an address names, archives as they are.
+fn named(word: &str, base: &Path, elsewhere: &dyn Elsewhere) -> Result<Vec<SourceFile>, Error> {
+    if is_address(word) {
+        return elsewhere.find(word);
     }
     // A name that has a glob's characters and is there is meant as it stands.
     let path = base.join(word);
@@ -46,10 +100,7 @@ fn add(word: &str, base: &Path, files: &mut Vec<SourceFile>) -> Result<(), Error
                 shown(&path),
                 shown(&path.join("*.csv"))
             ))),
-            Ok(_) => {
-                files.push(SourceFile::local(path));
-                Ok(())
-            }
+            Ok(_) => Ok(vec![SourceFile::local(path)]),
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
                 Err(Error::NoFile(match near(&path) {
                     Some(near) => format!("there is no file {}; is it {near}?", shown(&path)),
@@ -67,9 +118,33 @@ fn add(word: &str, base: &Path, files: &mut Vec<SourceFile>) -> Result<(), Error
         return Err(Error::NoFile(format!("no file matches {}", shown(&path))));
     }
     found.sort_by(|a, b| natural(&a.to_string_lossy(), &b.to_string_lossy()));
-    files.extend(found.into_iter().map(SourceFile::local));
-    Ok(())
+    Ok(found.into_iter().map(SourceFile::local).collect())
 }
+
+/// The last part of a name that comes from elsewhere, as a name that any folder may hold:
+/// without slashes and control characters, not too long, and never `.` or `..`.
+///
+/// ```
+/// use barrow_core::source::files::safe_name;
+/// assert_eq!(safe_name("out/../../w\\n.csv\n").to_str(), Some("n.csv_"));
+/// assert_eq!(safe_name("out/..").to_str(), Some("file"));
+/// ```
+pub fn safe_name(name: &str) -> PathBuf {
+    let own = name.rsplit(['/', '\\']).find(|part| !part.is_empty());
+    let clean = |c: char| if c.is_control() { '_' } else { c };
+    let clean: String = own.unwrap_or_default().chars().map(clean).collect();
+    let start = clean.len().saturating_sub(LONGEST_NAME);
+    // The end of a name says what is in the file.
+    let start = (start..=clean.len()).find(|at| clean.is_char_boundary(*at));
+    match &clean[start.unwrap_or(0)..] {
+        "" | "." | ".." => PathBuf::from("file"),
+        clean => PathBuf::from(clean),
+    }
+}
+
+/// So many bytes of a name from elsewhere are kept: folders take 255, and rejects are
+/// numbered.
+const LONGEST_NAME: usize = 200;
 
 /// The file whose name is most like one that is not there, in the same folder.
 fn near(path: &Path) -> Option<String> {
@@ -109,7 +184,11 @@ fn matches(path: &Path, base: &Path) -> Result<Vec<PathBuf>, Error> {
         .collect()
 }
 
-fn add_list(list: &Path, files: &mut Vec<SourceFile>) -> Result<(), Error> {
+fn add_list(
+    list: &Path,
+    elsewhere: &dyn Elsewhere,
+    files: &mut Vec<SourceFile>,
+) -> Result<(), Error> {
     let text = std::fs::read_to_string(list).map_err(|source| Error::Read {
         file: shown(list),
         source,
@@ -127,7 +206,7 @@ fn add_list(list: &Path, files: &mut Vec<SourceFile>) -> Result<(), Error> {
                 number + 1
             )));
         }
-        add(line, base, files)
+        add(line, base, elsewhere, files)
             .map_err(|e| Error::NoFile(format!("{}, line {}: {e}", shown(list), number + 1)))?;
     }
     Ok(())
@@ -186,6 +265,29 @@ mod tests {
         assert_eq!(names, ["Week1", "week2", "week2a", "week02b", "week10"]);
     }
 
+    /// A machine without a network.
+    struct Nowhere;
+
+    impl Elsewhere for Nowhere {
+        fn find(&self, address: &str) -> Result<Vec<SourceFile>, Error> {
+            Err(Error::NoFile(address.into()))
+        }
+    }
+
+    #[test]
+    fn an_address_is_no_path() {
+        for (word, expected) in [
+            ("s3://market/w.csv", true),
+            ("https://market.example/w.csv", true),
+            ("a:b/w.csv", false),
+            ("C:/w.csv", false),
+            ("odd name://w.csv", false),
+            ("://w.csv", false),
+        ] {
+            assert_eq!(is_address(word), expected, "{word}");
+        }
+    }
+
     #[test]
     fn globs_lists_and_names() {
         let folder = tempfile::tempdir().unwrap();
@@ -196,7 +298,7 @@ mod tests {
         std::fs::write(base.join("list"), "w10.csv\n\nw2.csv\n").unwrap();
         let names = |words: &[&str]| -> Vec<String> {
             let words: Vec<String> = words.iter().map(|w| (*w).to_string()).collect();
-            let found = find(&words, base).unwrap();
+            let found = find(&words, base, &Nowhere).unwrap();
             found
                 .iter()
                 .map(|f| f.file_name().display().to_string())
@@ -210,7 +312,8 @@ mod tests {
         );
         assert_eq!(names(&["-"]), ["standard-input"]);
         for missing in ["none.csv", "none*.csv", "@none", "."] {
-            assert!(find(&[missing.to_string()], base).is_err(), "{missing}");
+            let found = find(&[missing.to_string()], base, &Nowhere);
+            assert!(found.is_err(), "{missing}");
         }
     }
 }

@@ -1,10 +1,12 @@
 //! Files of this machine.
 
 use std::fs::{self, File};
-use std::io::{self, Read};
+use std::io::{self, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
+use std::time::SystemTime;
 
 use super::content::{Fingerprint, fingerprint};
+use super::files::is_address;
 use super::place::Source;
 use crate::escape::visible_path;
 
@@ -48,12 +50,22 @@ impl Source for LocalFile {
         found.is_file().then_some(found.len())
     }
 
+    fn modified(&self) -> Option<SystemTime> {
+        self.path.metadata().ok()?.modified().ok()
+    }
+
     fn is_repeatable(&self) -> bool {
         true
     }
 
     fn open(&self) -> io::Result<Box<dyn Read + Send>> {
         Ok(Box::new(File::open(&self.path)?))
+    }
+
+    fn open_at(&self, from: u64) -> io::Result<Box<dyn Read + Send>> {
+        let mut file = File::open(&self.path)?;
+        file.seek(SeekFrom::Start(from))?;
+        Ok(Box::new(file))
     }
 
     fn fingerprint(&self) -> io::Result<Option<Fingerprint>> {
@@ -68,8 +80,11 @@ impl Source for LocalFile {
         fs::remove_file(&self.path)
     }
 
-    fn move_to(&self, folder: &Path) -> io::Result<String> {
-        move_to(&self.path, folder).map(|to| visible_path(&to))
+    fn move_to(&self, folder: &str, base: &Path) -> io::Result<String> {
+        if is_address(folder) {
+            return Err(io::Error::other("a file of this machine moves to a folder of it"));
+        }
+        move_to(&self.path, &base.join(folder)).map(|to| visible_path(&to))
     }
 }
 
@@ -121,7 +136,7 @@ mod tests {
         for text in ["first", "second", "third"] {
             let path = folder.path().join("w.csv");
             fs::write(&path, text).unwrap();
-            LocalFile::new(path.clone()).move_to(&done).unwrap();
+            LocalFile::new(path.clone()).move_to("done", folder.path()).unwrap();
             assert!(!path.exists());
         }
         for (name, text) in [

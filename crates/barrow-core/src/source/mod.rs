@@ -1,5 +1,6 @@
 //! Where the bytes come from: files, their packing, their encoding.
 
+pub mod archive;
 pub mod charset;
 pub mod compression;
 pub mod content;
@@ -18,5 +19,5 @@ pub use charset::Charset;
 pub use compression::Compression;
 pub use content::{Content, Fingerprint};
 pub use file::SourceFile;
-pub use files::find;
+pub use files::{Elsewhere, find};
 pub use place::Source;

@@ -47,7 +47,7 @@ impl Source for StandardInput {
         Err(io::ErrorKind::Unsupported.into())
     }
 
-    fn move_to(&self, _: &Path) -> io::Result<String> {
+    fn move_to(&self, _: &str, _: &Path) -> io::Result<String> {
         Err(io::ErrorKind::Unsupported.into())
     }
 }

@@ -6,6 +6,8 @@
 
 use encoding_rs::{Decoder, DecoderResult, Encoding, ISO_2022_JP};
 
+use crate::utf8::count_characters;
+
 /// About how many raw bytes lie between two anchors. A place between them is
 /// found by decoding from the one before, a byte at a time.
 const APART: usize = 256;
@@ -78,7 +80,7 @@ impl TextMap {
                 // them; each of these is a byte.
                 if at > text && at - text <= written {
                     let beyond = &out[written - (at - text)..written];
-                    return place - beyond.iter().filter(|b| (**b as i8) >= -0x40).count();
+                    return place - count_characters(beyond);
                 }
                 match result {
                     DecoderResult::InputEmpty => break,

@@ -4,6 +4,7 @@ pub mod check;
 mod other_words;
 pub mod raw;
 pub mod read;
+pub mod stores;
 pub mod toml_table;
 
 pub use check::{leaves_types, plan as read_plan, plan_with as read_plan_with};

@@ -5,7 +5,8 @@
 
 use std::ops::Range;
 
-use crate::problem::At;
+use crate::plan::StorePlan;
+use crate::problem::Spanned;
 use crate::source::Compression;
 use crate::types::Type;
 use crate::words::Given;
@@ -25,7 +26,7 @@ pub struct RawSpec {
     /// `[delimited]`
     pub delimited: Delimited,
     /// `[fixed] measure`
-    pub measure: Option<At<Measure>>,
+    pub measure: Option<Spanned<Measure>>,
     /// `[values]`
     pub values: Values,
     /// The columns, and what holds for whole records.
@@ -40,6 +41,8 @@ pub struct RawSpec {
     pub rejects: Rejects,
     /// `[export]`
     pub export: Export,
+    /// `[stores.NAME]`
+    pub stores: Vec<StorePlan>,
 }
 
 /// A table of the target, for columns whose types the spec leaves to it.
@@ -78,7 +81,7 @@ pub struct Shape {
     /// Where `[columns]` stands, if it is there.
     pub columns_span: Option<Range<usize>>,
     /// The condition for a record to be kept.
-    pub keep_if: Option<At<String>>,
+    pub keep_if: Option<Spanned<String>>,
     /// `[[check]]`
     pub checks: Vec<Check>,
 }
@@ -89,9 +92,9 @@ pub struct Check {
     /// Where it stands.
     pub span: Range<usize>,
     /// The condition.
-    pub that: Option<At<String>>,
+    pub that: Option<Spanned<String>>,
     /// What people read where it does not hold.
-    pub says: Option<At<String>>,
+    pub says: Option<Spanned<String>>,
 }
 
 /// One of `[[record_type]]`
@@ -100,17 +103,17 @@ pub struct Kind {
     /// Where it stands.
     pub span: Range<usize>,
     /// Its name.
-    pub name: Option<At<String>>,
+    pub name: Option<Spanned<String>>,
     /// Which records are of it.
-    pub condition: Option<At<String>>,
+    pub condition: Option<Spanned<String>>,
     /// The table that they go to.
-    pub table: Option<At<String>>,
+    pub table: Option<Spanned<String>>,
     /// Whether they are loaded.
-    pub load: Option<At<bool>>,
+    pub load: Option<Spanned<bool>>,
     /// The columns that tell one row from another.
-    pub key: Option<Vec<At<String>>>,
+    pub key: Option<Vec<Spanned<String>>>,
     /// How wide they are in a fixed layout.
-    pub record_width: Option<At<u64>>,
+    pub record_width: Option<Spanned<u64>>,
     /// Their columns, and what holds for them.
     pub shape: Shape,
 }
@@ -121,86 +124,86 @@ pub struct Total {
     /// Where it stands.
     pub span: Range<usize>,
     /// The part of the file that states it.
-    pub part: Option<At<FilePart>>,
+    pub part: Option<Spanned<FilePart>>,
     /// The line of that part, 1-based.
-    pub line: Option<At<u64>>,
+    pub line: Option<Spanned<u64>>,
     /// The column that is summed; none for a count of records.
-    pub sum: Option<At<String>>,
+    pub sum: Option<Spanned<String>>,
     /// The kind of record; none for all.
-    pub kind: Option<At<String>>,
+    pub kind: Option<Spanned<String>>,
     /// The field of the line, 1-based.
-    pub field: Option<At<u64>>,
+    pub field: Option<Spanned<u64>>,
     /// The first character of the line, 1-based.
-    pub start: Option<At<u64>>,
+    pub start: Option<Spanned<u64>>,
     /// How many characters.
-    pub width: Option<At<u64>>,
+    pub width: Option<Spanned<u64>>,
     /// An expression whose group `total` is it.
-    pub matches: Option<At<String>>,
+    pub matches: Option<Spanned<String>>,
 }
 
 /// `[source]`
 #[derive(Debug, Default)]
 pub struct Source {
     /// Paths and globs.
-    pub files: Option<Vec<At<String>>>,
+    pub files: Option<Vec<Spanned<String>>>,
     /// A label of an encoding, or `auto`.
-    pub encoding: Option<At<String>>,
+    pub encoding: Option<Spanned<String>>,
     /// Bytes that do not decode.
-    pub when_undecodable: Option<At<WhenUndecodable>>,
+    pub when_undecodable: Option<Spanned<WhenUndecodable>>,
     /// What stands in for them.
-    pub stand_in: Option<At<String>>,
+    pub stand_in: Option<Spanned<String>>,
     /// How the files are packed.
-    pub packing: Option<At<Compression>>,
+    pub packing: Option<Spanned<Compression>>,
     /// A file without a record.
-    pub when_empty: Option<At<WhenEmpty>>,
+    pub when_empty: Option<Spanned<WhenEmpty>>,
     /// A name that was loaded before, with other content.
-    pub when_changed: Option<At<WhenChanged>>,
+    pub when_changed: Option<Spanned<WhenChanged>>,
     /// What becomes of the files once their rows are committed.
-    pub afterwards: Option<At<Afterwards>>,
+    pub afterwards: Option<Spanned<Afterwards>>,
 }
 
 /// `[records]`
 #[derive(Debug, Default)]
 pub struct Records {
     /// How records are laid out.
-    pub layout: Option<At<Layout>>,
+    pub layout: Option<Spanned<Layout>>,
     /// `auto`, `lf`, `crlf`, `cr`, or the text itself.
-    pub ending: Option<At<String>>,
+    pub ending: Option<Spanned<String>>,
     /// How wide a record without an end is.
-    pub record_width: Option<At<u64>>,
+    pub record_width: Option<Spanned<u64>>,
     /// Lines before the header.
-    pub preamble: Option<At<PreambleKey>>,
+    pub preamble: Option<Spanned<PreambleKey>>,
     /// What the header is for.
-    pub header: Option<At<Header>>,
+    pub header: Option<Spanned<Header>>,
     /// Lines after the data.
-    pub trailer: Option<At<u64>>,
+    pub trailer: Option<Spanned<u64>>,
     /// What a comment line starts with.
-    pub comment: Option<At<String>>,
+    pub comment: Option<Spanned<String>>,
     /// Blank lines.
-    pub when_blank: Option<At<WhenBlank>>,
+    pub when_blank: Option<Spanned<WhenBlank>>,
     /// Records with too few fields.
-    pub when_short: Option<At<WhenShort>>,
+    pub when_short: Option<Spanned<WhenShort>>,
     /// Records with too many fields.
-    pub when_long: Option<At<WhenLong>>,
+    pub when_long: Option<Spanned<WhenLong>>,
     /// Columns that the spec does not name.
-    pub when_new_column: Option<At<WhenNewColumn>>,
+    pub when_new_column: Option<Spanned<WhenNewColumn>>,
     /// The longest record, in bytes.
-    pub longest: Option<At<u64>>,
+    pub longest: Option<Spanned<u64>>,
 }
 
 /// `[delimited]`
 #[derive(Debug, Default)]
 pub struct Delimited {
     /// What stands between two fields.
-    pub delimiter: Option<At<String>>,
+    pub delimiter: Option<Spanned<String>>,
     /// What encloses a field that holds a delimiter or a line end.
-    pub quote: Option<At<String>>,
+    pub quote: Option<Spanned<String>>,
     /// `doubled`, or the escape character.
-    pub escape: Option<At<String>>,
+    pub escape: Option<Spanned<String>>,
     /// Spaces between a delimiter and the field after it.
-    pub spaces_after_delimiter: Option<At<Spaces>>,
+    pub spaces_after_delimiter: Option<Spanned<Spaces>>,
     /// Which fields are quoted in a file that is written.
-    pub quote_when: Option<At<QuoteWhen>>,
+    pub quote_when: Option<Spanned<QuoteWhen>>,
 }
 
 /// `[export]`
@@ -209,54 +212,54 @@ pub struct Export {
     /// Whether the spec has the section, and so is to write files too.
     pub is_there: bool,
     /// Templates of the lines before the header.
-    pub preamble: Option<Vec<At<String>>>,
+    pub preamble: Option<Vec<Spanned<String>>>,
     /// Templates of the lines after the data.
-    pub trailer: Option<Vec<At<String>>>,
+    pub trailer: Option<Vec<Spanned<String>>>,
     /// Whether the file starts with a byte order mark.
-    pub byte_order_mark: Option<At<bool>>,
+    pub byte_order_mark: Option<Spanned<bool>>,
     /// Rows with a value that cannot be written.
-    pub when_unfit: Option<At<WhenUnfit>>,
+    pub when_unfit: Option<Spanned<WhenUnfit>>,
     /// Characters that the encoding lacks.
-    pub when_unencodable: Option<At<WhenUnencodable>>,
+    pub when_unencodable: Option<Spanned<WhenUnencodable>>,
     /// What stands in for them.
-    pub stand_in: Option<At<String>>,
+    pub stand_in: Option<Spanned<String>>,
 }
 
 /// The keys of `[values]` that may stand on a column too.
 #[derive(Debug, Default, Clone)]
 pub struct ValueKeys {
     /// Blanks around the value.
-    pub trim: Option<At<Trim>>,
+    pub trim: Option<Spanned<Trim>>,
     /// Values that mean null.
-    pub null_words: Option<Vec<At<String>>>,
+    pub null_words: Option<Vec<Spanned<String>>>,
     /// An empty field in quotes.
-    pub quoted_empty: Option<At<QuotedEmpty>>,
+    pub quoted_empty: Option<Spanned<QuotedEmpty>>,
     /// Between a number's whole and its fraction.
-    pub decimal_mark: Option<At<String>>,
+    pub decimal_mark: Option<Spanned<String>>,
     /// Between groups of a number's digits.
-    pub group_mark: Option<At<String>>,
+    pub group_mark: Option<Spanned<String>>,
     /// What stands around a number and says nothing.
-    pub take_off: Option<Vec<At<String>>>,
+    pub take_off: Option<Vec<Spanned<String>>>,
     /// The first year that two digits name.
-    pub two_digit_years_from: Option<At<u64>>,
+    pub two_digit_years_from: Option<Spanned<u64>>,
     /// The zone of local times.
-    pub zone: Option<At<String>>,
+    pub zone: Option<Spanned<String>>,
     /// Runs of blanks within a text.
-    pub inner_blanks: Option<At<InnerBlanks>>,
+    pub inner_blanks: Option<Spanned<InnerBlanks>>,
     /// Control characters within a text.
-    pub controls: Option<At<Controls>>,
+    pub controls: Option<Spanned<Controls>>,
     /// How characters are composed.
-    pub normal_form: Option<At<NormalForm>>,
+    pub normal_form: Option<Spanned<NormalForm>>,
     /// Values not written as their type is.
-    pub when_unreadable: Option<At<WhenUnreadable>>,
+    pub when_unreadable: Option<Spanned<WhenUnreadable>>,
     /// Text beyond its length.
-    pub when_too_long: Option<At<WhenTooLong>>,
+    pub when_too_long: Option<Spanned<WhenTooLong>>,
     /// Numbers and dates beyond their bounds.
-    pub when_out_of_range: Option<At<WhenOutOfRange>>,
+    pub when_out_of_range: Option<Spanned<WhenOutOfRange>>,
     /// Numbers with too many digits after the mark.
-    pub when_too_precise: Option<At<WhenTooPrecise>>,
+    pub when_too_precise: Option<Spanned<WhenTooPrecise>>,
     /// Values that are not allowed.
-    pub when_not_allowed: Option<At<WhenNotAllowed>>,
+    pub when_not_allowed: Option<Spanned<WhenNotAllowed>>,
 }
 
 /// `[values]`
@@ -265,74 +268,74 @@ pub struct Values {
     /// What may stand on a column too.
     pub keys: ValueKeys,
     /// Patterns of dates.
-    pub date: Option<Vec<At<String>>>,
+    pub date: Option<Vec<Spanned<String>>>,
     /// Patterns of times of day.
-    pub time: Option<Vec<At<String>>>,
+    pub time: Option<Vec<Spanned<String>>>,
     /// Patterns of timestamps.
-    pub timestamp: Option<Vec<At<String>>>,
+    pub timestamp: Option<Vec<Spanned<String>>>,
     /// Patterns of moments in time.
-    pub timestamptz: Option<Vec<At<String>>>,
+    pub timestamptz: Option<Vec<Spanned<String>>>,
 }
 
 /// One column of `[columns]`.
 #[derive(Debug, Default)]
 pub struct Column {
     /// The table's column.
-    pub name: At<String>,
+    pub name: Spanned<String>,
     /// Its type.
-    pub ty: Option<At<Type>>,
+    pub ty: Option<Spanned<Type>>,
     /// Whether a type is written, if only one that will not do.
     pub has_type: bool,
     /// The header's name, where it is another.
-    pub from: Option<At<String>>,
+    pub from: Option<Spanned<String>>,
     /// The field's place in the record, 1-based.
-    pub at: Option<At<u64>>,
+    pub at: Option<Spanned<u64>>,
     /// The first character or byte of a fixed field, 1-based.
-    pub start: Option<At<u64>>,
+    pub start: Option<Spanned<u64>>,
     /// How wide a fixed field is.
-    pub width: Option<At<u64>>,
+    pub width: Option<Spanned<u64>>,
     /// How many of a number's digits stand after a mark that is not written.
-    pub implied_decimals: Option<At<u64>>,
+    pub implied_decimals: Option<Spanned<u64>>,
     /// Where a number's sign stands.
-    pub sign: Option<At<Sign>>,
+    pub sign: Option<Spanned<Sign>>,
     /// How a number is written.
-    pub form: Option<At<Form>>,
+    pub form: Option<Spanned<Form>>,
     /// At which end of its width a value stands in a file that is written.
-    pub align: Option<At<Align>>,
+    pub align: Option<Spanned<Align>>,
     /// What fills its width up there.
-    pub pad: Option<At<String>>,
+    pub pad: Option<Spanned<String>>,
     /// Whether the column is loaded.
-    pub load: Option<At<bool>>,
+    pub load: Option<Spanned<bool>>,
     /// Whether null is a fault.
-    pub required: Option<At<bool>>,
+    pub required: Option<Spanned<bool>>,
     /// What stands in for null.
-    pub default: Option<At<Given>>,
+    pub default: Option<Spanned<Given>>,
     /// A template of what the value is made of.
-    pub value: Option<At<String>>,
+    pub value: Option<Spanned<String>>,
     /// What letters become.
-    pub case: Option<At<Case>>,
+    pub case: Option<Spanned<Case>>,
     /// Texts that give way to others.
-    pub swap: Option<At<Vec<(String, String)>>>,
+    pub swap: Option<Spanned<Vec<(String, String)>>>,
     /// What stands in the file, and what it means.
-    pub lookup: Option<At<Vec<(String, String)>>>,
+    pub lookup: Option<Spanned<Vec<(String, String)>>>,
     /// Values that the lookup lacks.
-    pub when_not_in_lookup: Option<At<WhenNotListed>>,
+    pub when_not_in_lookup: Option<Spanned<WhenNotListed>>,
     /// A regular expression for the whole of a text.
-    pub matches: Option<At<String>>,
+    pub matches: Option<Spanned<String>>,
     /// All values that are allowed.
-    pub one_of: Option<Vec<At<Given>>>,
+    pub one_of: Option<Vec<Spanned<Given>>>,
     /// The smallest.
-    pub min: Option<At<Given>>,
+    pub min: Option<Spanned<Given>>,
     /// The largest.
-    pub max: Option<At<Given>>,
+    pub max: Option<Spanned<Given>>,
     /// What a text's length counts.
-    pub length_in: Option<At<LengthIn>>,
+    pub length_in: Option<Spanned<LengthIn>>,
     /// Patterns of a date, time or timestamp.
-    pub pattern: Option<Vec<At<String>>>,
+    pub pattern: Option<Vec<Spanned<String>>>,
     /// Words for true.
-    pub true_words: Option<Vec<At<String>>>,
+    pub true_words: Option<Vec<Spanned<String>>>,
     /// Words for false.
-    pub false_words: Option<Vec<At<String>>>,
+    pub false_words: Option<Vec<Spanned<String>>>,
     /// Keys that `[values]` has too.
     pub keys: ValueKeys,
 }
@@ -341,34 +344,34 @@ pub struct Column {
 #[derive(Debug, Default)]
 pub struct Target {
     /// The database's URL.
-    pub into: Option<At<String>>,
+    pub into: Option<Spanned<String>>,
     /// The table.
-    pub table: Option<At<String>>,
+    pub table: Option<Spanned<String>>,
     /// What becomes of the rows already there.
-    pub mode: Option<At<Mode>>,
+    pub mode: Option<Spanned<Mode>>,
     /// Whether a missing table is made.
-    pub create: Option<At<bool>>,
+    pub create: Option<Spanned<bool>>,
     /// Commit once, or after so many records.
-    pub every: Option<At<Every>>,
+    pub every: Option<Spanned<Every>>,
     /// The columns that tell one row from another.
-    pub key: Option<Vec<At<String>>>,
+    pub key: Option<Vec<Spanned<String>>>,
     /// Whether the database keeps a ledger of what was loaded.
-    pub ledger: Option<At<bool>>,
+    pub ledger: Option<Spanned<bool>>,
     /// Whether a load that brings no row may empty the table.
-    pub may_empty: Option<At<bool>>,
+    pub may_empty: Option<Spanned<bool>>,
 }
 
 /// `[rejects]`
 #[derive(Debug, Default)]
 pub struct Rejects {
     /// How many may be.
-    pub tolerance: Option<At<Tolerance>>,
+    pub tolerance: Option<Spanned<Tolerance>>,
     /// Where they are kept.
-    pub folder: Option<At<String>>,
+    pub folder: Option<Spanned<String>>,
     /// The table that they are written to as well.
-    pub table: Option<At<String>>,
+    pub table: Option<Spanned<String>>,
     /// What the tolerance is for.
-    pub per: Option<At<Per>>,
+    pub per: Option<Spanned<Per>>,
     /// How many reasons are written in full.
-    pub keep: Option<At<u64>>,
+    pub keep: Option<Spanned<u64>>,
 }

@@ -2,11 +2,10 @@
 
 use std::cell::RefCell;
 
-use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::other_words;
-use crate::problem::{At, Problem};
+use super::{other_words, stores};
+use crate::problem::{Problem, Spanned};
 use crate::spec::raw::{
     Check, Column, Delimited, Export, Kind, RawSpec, Records, Rejects, Shape, Source, Target,
     Total, ValueKeys, Values,
@@ -54,6 +53,7 @@ fn document_of(document: &DeTable<'_>, problems: &RefCell<Vec<Problem>>) -> RawS
         target: target(table(&mut top, "target", problems)),
         rejects: rejects(table(&mut top, "rejects", problems)),
         export: export(table(&mut top, "export", problems)),
+        stores: stores::read(table(&mut top, "stores", problems), problems),
     };
     top.finish();
     written
@@ -64,7 +64,7 @@ fn table<'s>(
     key: &'static str,
     problems: &'s RefCell<Vec<Problem>>,
 ) -> Section<'s> {
-    let found = top.value(key).and_then(|value| match value.it {
+    let found = top.value(key).and_then(|value| match value.value {
         DeValue::Table(table) => Some(table),
         other => top.wrong(key, value.span, "to be a table", other),
     });
@@ -86,19 +86,19 @@ fn source(mut s: Section<'_>) -> Source {
     source
 }
 
-fn afterwards(s: &mut Section<'_>) -> Option<At<Afterwards>> {
+fn afterwards(s: &mut Section<'_>) -> Option<Spanned<Afterwards>> {
     let value = s.value("after_load")?;
     let plain = |what| Afterwards {
         what,
         even_with_rejects: false,
     };
-    let found = match value.it {
+    let found = match value.value {
         DeValue::String(word) if word == "keep" => Some(plain(Disposal::Keep)),
         DeValue::String(word) if word == "delete" => Some(plain(Disposal::Delete)),
         DeValue::Table(table) => {
             let mut inner = s.inner("[source] after_load", table);
-            let delete = inner.flag("delete").is_some_and(|flag| flag.it);
-            let folder = inner.text("move_to").map(|folder| folder.it);
+            let delete = inner.flag("delete").is_some_and(|flag| flag.value);
+            let folder = inner.text("move_to").map(|folder| folder.value);
             let even = inner.flag("even_with_rejects");
             inner.finish();
             let what = match (delete, folder) {
@@ -108,23 +108,23 @@ fn afterwards(s: &mut Section<'_>) -> Option<At<Afterwards>> {
             };
             what.map(|what| Afterwards {
                 what,
-                even_with_rejects: even.is_some_and(|flag| flag.it),
+                even_with_rejects: even.is_some_and(|flag| flag.value),
             })
         }
         _ => None,
     };
     match found {
-        Some(found) => Some(At::new(found, value.span)),
+        Some(found) => Some(Spanned::new(found, value.span)),
         None => s.wrong(
             "after_load",
             value.span,
             "\"keep\", \"delete\", { move_to = \"a folder\" } or { delete = true }",
-            value.it,
+            value.value,
         ),
     }
 }
 
-fn records(mut s: Section<'_>) -> (Records, Option<At<String>>) {
+fn records(mut s: Section<'_>) -> (Records, Option<Spanned<String>>) {
     let records = Records {
         layout: s.word("layout"),
         ending: s.text("ending"),
@@ -147,7 +147,7 @@ fn records(mut s: Section<'_>) -> (Records, Option<At<String>>) {
 /// The columns of the spec or of a kind, and its checks.
 fn shape<'s>(
     s: &mut Section<'s>,
-    keep_if: Option<At<String>>,
+    keep_if: Option<Spanned<String>>,
     problems: &'s RefCell<Vec<Problem>>,
 ) -> Shape {
     Shape {
@@ -159,8 +159,8 @@ fn shape<'s>(
 }
 
 fn checks<'s>(s: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<Check> {
-    let read = |table: At<&'s DeTable<'s>>| {
-        let mut s = Section::new("[[check]]", Some(table.it), problems);
+    let read = |table: Spanned<&'s DeTable<'s>>| {
+        let mut s = Section::new("[[check]]", Some(table.value), problems);
         let check = Check {
             span: table.span,
             that: s.text("that"),
@@ -173,8 +173,8 @@ fn checks<'s>(s: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<C
 }
 
 fn record_types<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<Kind> {
-    let read = |table: At<&'s DeTable<'s>>| {
-        let mut s = Section::new("[[record_type]]", Some(table.it), problems);
+    let read = |table: Spanned<&'s DeTable<'s>>| {
+        let mut s = Section::new("[[record_type]]", Some(table.value), problems);
         let keep_if = s.text("keep_if");
         let kind = Kind {
             span: table.span,
@@ -193,8 +193,8 @@ fn record_types<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) 
 }
 
 fn totals<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<Total> {
-    let read = |table: At<&'s DeTable<'s>>| {
-        let mut s = Section::new("[[control_total]]", Some(table.it), problems);
+    let read = |table: Spanned<&'s DeTable<'s>>| {
+        let mut s = Section::new("[[control_total]]", Some(table.value), problems);
         let total = Total {
             span: table.span,
             part: s.word("in"),
@@ -212,24 +212,24 @@ fn totals<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec
     top.tables("control_total").into_iter().map(read).collect()
 }
 
-fn preamble(s: &mut Section<'_>) -> Option<At<PreambleKey>> {
+fn preamble(s: &mut Section<'_>) -> Option<Spanned<PreambleKey>> {
     let value = s.value("preamble")?;
-    let preamble = match value.it {
+    let preamble = match value.value {
         DeValue::String(text) if text == "auto" => Some(PreambleKey::Auto),
         other => whole(other).map(PreambleKey::Lines),
     };
     match preamble {
-        Some(preamble) => Some(At::new(preamble, value.span)),
+        Some(preamble) => Some(Spanned::new(preamble, value.span)),
         None => s.wrong(
             "preamble",
             value.span,
             "\"auto\" or a number of lines",
-            value.it,
+            value.value,
         ),
     }
 }
 
-fn fixed(mut s: Section<'_>) -> Option<At<Measure>> {
+fn fixed(mut s: Section<'_>) -> Option<Spanned<Measure>> {
     let measure = s.word("measure");
     s.finish();
     measure
@@ -284,9 +284,9 @@ fn columns<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Ve
     let Some(value) = top.value("columns") else {
         return Vec::new();
     };
-    let Some(table) = value.it.as_table() else {
+    let Some(table) = value.value.as_table() else {
         return top
-            .wrong("columns", value.span, "to be a table", value.it)
+            .wrong("columns", value.span, "to be a table", value.value)
             .unwrap_or_default();
     };
     let mut entries: Vec<_> = table.iter().collect();
@@ -294,24 +294,24 @@ fn columns<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Ve
     entries
         .into_iter()
         .filter_map(|(key, value)| {
-            let name = At::new(key.get_ref().to_string(), key.span());
+            let name = Spanned::new(key.get_ref().to_string(), key.span());
             column(name, value, problems)
         })
         .collect()
 }
 
 fn column<'s>(
-    name: At<String>,
-    value: &'s Spanned<DeValue<'s>>,
+    name: Spanned<String>,
+    value: &'s toml::Spanned<DeValue<'s>>,
     problems: &'s RefCell<Vec<Problem>>,
 ) -> Option<Column> {
-    let title = format!("column {}", name.it);
+    let title = format!("column {}", name.value);
     let table = match value.get_ref() {
         DeValue::Table(table) => Some(table),
         DeValue::String(_) => None,
         other => {
             return Section::new("[columns]", None, problems).wrong(
-                &name.it,
+                &name.value,
                 value.span(),
                 "a type in quotes, or a table of keys",
                 other,
@@ -320,7 +320,7 @@ fn column<'s>(
     };
     let mut s = Section::new(title, table, problems);
     let written_type = match value.get_ref() {
-        DeValue::String(text) => Some(At::new(text.to_string(), value.span())),
+        DeValue::String(text) => Some(Spanned::new(text.to_string(), value.span())),
         _ => s.text("type"),
     };
     let has_type = written_type.is_some();
@@ -359,14 +359,14 @@ fn column<'s>(
     Some(column)
 }
 
-fn type_of(s: &Section<'_>, written: At<String>) -> Option<At<Type>> {
-    match Type::parse(&written.it) {
-        Ok(ty) => Some(At::new(ty, written.span)),
+fn type_of(s: &Section<'_>, written: Spanned<String>) -> Option<Spanned<Type>> {
+    match Type::parse(&written.value) {
+        Ok(ty) => Some(Spanned::new(ty, written.span)),
         Err(message) => {
-            let meant = other_words::ty(&written.it).map(|ty| format!("the type is called {ty}"));
+            let meant = other_words::ty(&written.value).map(|ty| format!("the type is called {ty}"));
             let near = || {
                 let names = TYPE_NAMES.iter().copied();
-                meant.or_else(|| crate::nearest::did_you_mean(&written.it, names))
+                meant.or_else(|| crate::nearest::did_you_mean(&written.value, names))
             };
             let all = || format!("the types are {}", TYPE_NAMES.join(", "));
             let unknown = message.ends_with("is not a type");
@@ -378,15 +378,15 @@ fn type_of(s: &Section<'_>, written: At<String>) -> Option<At<Type>> {
 }
 
 /// A size such as `"1 MiB"`, or a number of bytes.
-fn size(s: &mut Section<'_>, key: &'static str) -> Option<At<u64>> {
+fn size(s: &mut Section<'_>, key: &'static str) -> Option<Spanned<u64>> {
     let value = s.value(key)?;
-    let bytes = match value.it {
+    let bytes = match value.value {
         DeValue::String(text) => bytes_of(text),
         other => whole(other),
     };
     match bytes {
-        Some(bytes) => Some(At::new(bytes, value.span)),
-        None => s.wrong(key, value.span, "a size such as \"1 MiB\"", value.it),
+        Some(bytes) => Some(Spanned::new(bytes, value.span)),
+        None => s.wrong(key, value.span, "a size such as \"1 MiB\"", value.value),
     }
 }
 
@@ -426,19 +426,19 @@ fn target(mut s: Section<'_>) -> Target {
     target
 }
 
-fn every(s: &mut Section<'_>) -> Option<At<Every>> {
+fn every(s: &mut Section<'_>) -> Option<Spanned<Every>> {
     let value = s.value("commit_every")?;
-    let every = match value.it {
+    let every = match value.value {
         DeValue::String(text) if text == "all" => Some(Every::All),
         other => whole(other).filter(|n| *n > 0).map(Every::Records),
     };
     match every {
-        Some(every) => Some(At::new(every, value.span)),
+        Some(every) => Some(Spanned::new(every, value.span)),
         None => s.wrong(
             "commit_every",
             value.span,
             "\"all\" or a number of records",
-            value.it,
+            value.value,
         ),
     }
 }
@@ -469,17 +469,17 @@ fn rejects(mut s: Section<'_>) -> Rejects {
     rejects
 }
 
-fn tolerance(s: &mut Section<'_>) -> Option<At<Tolerance>> {
+fn tolerance(s: &mut Section<'_>) -> Option<Spanned<Tolerance>> {
     let value = s.value("max_rejects")?;
-    let read = match value.it {
+    let read = match value.value {
         DeValue::String(text) => Tolerance::parse(text),
-        DeValue::Integer(_) => whole(value.it)
+        DeValue::Integer(_) => whole(value.value)
             .map(Tolerance::Records)
             .ok_or_else(|| "max_rejects is 0 or more".to_string()),
         _ => Err("max_rejects is a number of records, or a share such as \"0.5%\"".to_string()),
     };
     match read {
-        Ok(tolerance) => Some(At::new(tolerance, value.span)),
+        Ok(tolerance) => Some(Spanned::new(tolerance, value.span)),
         Err(message) => {
             s.problem(Problem::new(value.span, message, "not a limit"));
             None
@@ -525,7 +525,7 @@ mod tests {
             .shape
             .columns
             .iter()
-            .map(|c| c.name.it.as_str())
+            .map(|c| c.name.value.as_str())
             .collect();
         assert_eq!(names, ["zebra", "apple"]);
     }
@@ -536,9 +536,9 @@ mod tests {
             "[records]\nmax_record_size = \"1 MiB\"\n[rejects]\nmax_rejects = \"0.5%\"\n[target]\ncommit_every = 1000\n",
         )
         .unwrap();
-        assert_eq!(spec.records.longest.unwrap().it, 1_048_576);
-        assert_eq!(spec.rejects.tolerance.unwrap().it, Tolerance::Percent(0.5));
-        assert_eq!(spec.target.every.unwrap().it, Every::Records(1000));
+        assert_eq!(spec.records.longest.unwrap().value, 1_048_576);
+        assert_eq!(spec.rejects.tolerance.unwrap().value, Tolerance::Percent(0.5));
+        assert_eq!(spec.target.every.unwrap().value, Every::Records(1000));
         assert_eq!(bytes_of("20 furlongs"), None);
     }
 

@@ -7,11 +7,10 @@
 use std::cell::RefCell;
 use std::ops::Range;
 
-use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use crate::nearest::did_you_mean;
-use crate::problem::{At, Problem};
+use crate::problem::{Problem, Spanned};
 use crate::spec::other_words;
 use crate::words::{Given, Word};
 
@@ -49,10 +48,10 @@ impl<'s> Section<'s> {
     }
 
     /// The value of `key`, if the key is there.
-    pub fn value(&mut self, key: &'static str) -> Option<At<&'s DeValue<'s>>> {
+    pub fn value(&mut self, key: &'static str) -> Option<Spanned<&'s DeValue<'s>>> {
         self.asked.push(key);
         let value = self.table?.get(key)?;
-        Some(At::new(value.get_ref(), value.span()))
+        Some(Spanned::new(value.get_ref(), value.span()))
     }
 
     /// The place of the key itself, for problems that are about its being there.
@@ -62,37 +61,37 @@ impl<'s> Section<'s> {
     }
 
     /// A key whose value is text.
-    pub fn text(&mut self, key: &'static str) -> Option<At<String>> {
+    pub fn text(&mut self, key: &'static str) -> Option<Spanned<String>> {
         let value = self.value(key)?;
-        match value.it {
-            DeValue::String(text) => Some(At::new(text.to_string(), value.span)),
+        match value.value {
+            DeValue::String(text) => Some(Spanned::new(text.to_string(), value.span)),
             other => self.wrong(key, value.span, "text in quotes", other),
         }
     }
 
     /// A key whose value is `true` or `false`.
-    pub fn flag(&mut self, key: &'static str) -> Option<At<bool>> {
+    pub fn flag(&mut self, key: &'static str) -> Option<Spanned<bool>> {
         let value = self.value(key)?;
-        match value.it {
-            DeValue::Boolean(flag) => Some(At::new(*flag, value.span)),
+        match value.value {
+            DeValue::Boolean(flag) => Some(Spanned::new(*flag, value.span)),
             other => self.wrong(key, value.span, "true or false", other),
         }
     }
 
     /// A key whose value is a whole number, zero or more.
-    pub fn count(&mut self, key: &'static str) -> Option<At<u64>> {
+    pub fn count(&mut self, key: &'static str) -> Option<Spanned<u64>> {
         let value = self.value(key)?;
-        match whole(value.it) {
-            Some(number) => Some(At::new(number, value.span)),
-            None => self.wrong(key, value.span, "a whole number, 0 or more", value.it),
+        match whole(value.value) {
+            Some(number) => Some(Spanned::new(number, value.span)),
+            None => self.wrong(key, value.span, "a whole number, 0 or more", value.value),
         }
     }
 
     /// A key whose value is one text or a list of texts.
-    pub fn texts(&mut self, key: &'static str) -> Option<Vec<At<String>>> {
+    pub fn texts(&mut self, key: &'static str) -> Option<Vec<Spanned<String>>> {
         let value = self.value(key)?;
-        match value.it {
-            DeValue::String(text) => Some(vec![At::new(text.to_string(), value.span)]),
+        match value.value {
+            DeValue::String(text) => Some(vec![Spanned::new(text.to_string(), value.span)]),
             DeValue::Array(items) => Some(
                 items
                     .iter()
@@ -103,30 +102,30 @@ impl<'s> Section<'s> {
         }
     }
 
-    fn item(&self, key: &'static str, item: &Spanned<DeValue<'s>>) -> Option<At<String>> {
+    fn item(&self, key: &'static str, item: &toml::Spanned<DeValue<'s>>) -> Option<Spanned<String>> {
         match item.get_ref() {
-            DeValue::String(text) => Some(At::new(text.to_string(), item.span())),
+            DeValue::String(text) => Some(Spanned::new(text.to_string(), item.span())),
             other => self.wrong(key, item.span(), "text in quotes", other),
         }
     }
 
     /// A key whose value is text in quotes, or a number, date or truth value of TOML.
-    pub fn given(&mut self, key: &'static str) -> Option<At<Given>> {
+    pub fn given(&mut self, key: &'static str) -> Option<Spanned<Given>> {
         let value = self.value(key)?;
-        match given_of(value.it) {
-            Some(given) => Some(At::new(given, value.span)),
-            None => self.wrong(key, value.span, "text or a number", value.it),
+        match given_of(value.value) {
+            Some(given) => Some(Spanned::new(given, value.span)),
+            None => self.wrong(key, value.span, "text or a number", value.value),
         }
     }
 
     /// A key whose value is a list of such values, or one.
-    pub fn givens(&mut self, key: &'static str) -> Option<Vec<At<Given>>> {
+    pub fn givens(&mut self, key: &'static str) -> Option<Vec<Spanned<Given>>> {
         let value = self.value(key)?;
         let one = |value: &DeValue<'_>, span: Range<usize>| match given_of(value) {
-            Some(given) => Some(At::new(given, span)),
+            Some(given) => Some(Spanned::new(given, span)),
             None => self.wrong(key, span, "texts or numbers", value),
         };
-        match value.it {
+        match value.value {
             DeValue::Array(items) => Some(
                 items
                     .iter()
@@ -138,9 +137,9 @@ impl<'s> Section<'s> {
     }
 
     /// A key whose value is a list of pairs of texts.
-    pub fn pairs(&mut self, key: &'static str) -> Option<At<Vec<(String, String)>>> {
+    pub fn pairs(&mut self, key: &'static str) -> Option<Spanned<Vec<(String, String)>>> {
         let value = self.value(key)?;
-        let pair = |item: &Spanned<DeValue<'s>>| match item.get_ref() {
+        let pair = |item: &toml::Spanned<DeValue<'s>>| match item.get_ref() {
             DeValue::Array(two) => match (two.first()?.get_ref(), two.get(1)?.get_ref()) {
                 (DeValue::String(a), DeValue::String(b)) if two.len() == 2 => {
                     Some((a.to_string(), b.to_string()))
@@ -149,22 +148,22 @@ impl<'s> Section<'s> {
             },
             _ => None,
         };
-        let pairs = value.it.as_array().map(|items| items.iter().map(pair));
+        let pairs = value.value.as_array().map(|items| items.iter().map(pair));
         match pairs.and_then(|pairs| pairs.collect()) {
-            Some(pairs) => Some(At::new(pairs, value.span)),
+            Some(pairs) => Some(Spanned::new(pairs, value.span)),
             None => self.wrong(
                 key,
                 value.span,
                 "a list of pairs, such as [[\"a\", \"b\"]]",
-                value.it,
+                value.value,
             ),
         }
     }
 
     /// A key whose value is a table from texts to texts, in its order.
-    pub fn texts_by_text(&mut self, key: &'static str) -> Option<At<Vec<(String, String)>>> {
+    pub fn texts_by_text(&mut self, key: &'static str) -> Option<Spanned<Vec<(String, String)>>> {
         let value = self.value(key)?;
-        let mut entries: Vec<_> = match value.it {
+        let mut entries: Vec<_> = match value.value {
             DeValue::Table(table) => table.iter().collect(),
             other => return self.wrong(key, value.span, "a table of texts", other),
         };
@@ -178,38 +177,53 @@ impl<'s> Section<'s> {
                 }
             }
         }
-        Some(At::new(pairs, value.span))
+        Some(Spanned::new(pairs, value.span))
     }
 
     /// The tables of an array of tables, such as `[[check]]`, each with its place.
-    pub fn tables(&mut self, key: &'static str) -> Vec<At<&'s DeTable<'s>>> {
+    pub fn tables(&mut self, key: &'static str) -> Vec<Spanned<&'s DeTable<'s>>> {
         let Some(value) = self.value(key) else {
             return Vec::new();
         };
-        let Some(items) = value.it.as_array() else {
+        let Some(items) = value.value.as_array() else {
             let wanted = format!("to be a list of tables: [[{key}]]");
             return self
-                .wrong(key, value.span, &wanted, value.it)
+                .wrong(key, value.span, &wanted, value.value)
                 .unwrap_or_default();
         };
-        let table = |item: &'s Spanned<DeValue<'s>>| match item.get_ref() {
-            DeValue::Table(table) => Some(At::new(table, item.span())),
+        let table = |item: &'s toml::Spanned<DeValue<'s>>| match item.get_ref() {
+            DeValue::Table(table) => Some(Spanned::new(table, item.span())),
             other => self.wrong(key, item.span(), "tables", other),
         };
         items.iter().filter_map(table).collect()
     }
 
+    /// The tables within this one, by their names, which are free.
+    pub fn tables_by_name(&mut self) -> Vec<(String, &'s DeTable<'s>)> {
+        let Some(table) = self.table else {
+            return Vec::new();
+        };
+        let one = |(name, value): (&'s toml::Spanned<_>, &'s toml::Spanned<DeValue<'s>>)| {
+            let name: &std::borrow::Cow<'_, str> = name.get_ref();
+            match value.get_ref() {
+                DeValue::Table(table) => Some((name.to_string(), table)),
+                other => self.wrong(name, value.span(), "to be a table", other),
+            }
+        };
+        table.iter().filter_map(one).collect()
+    }
+
     /// A key whose value is one of a closed list of words.
-    pub fn word<W: Word>(&mut self, key: &'static str) -> Option<At<W>> {
+    pub fn word<W: Word>(&mut self, key: &'static str) -> Option<Spanned<W>> {
         let text = self.text(key)?;
-        match W::WORDS.iter().find(|(word, _)| *word == text.it) {
-            Some((_, meaning)) => Some(At::new(*meaning, text.span)),
+        match W::WORDS.iter().find(|(word, _)| *word == text.value) {
+            Some((_, meaning)) => Some(Spanned::new(*meaning, text.span)),
             None => {
                 let known: Vec<&str> = W::WORDS.iter().map(|(word, _)| *word).collect();
                 self.problem(
                     Problem::new(
                         text.span,
-                        format!("{} does not know \"{}\"", self.path(key), text.it),
+                        format!("{} does not know \"{}\"", self.path(key), text.value),
                         "not one of its words",
                     )
                     .help(format!("it may be {}", one_of(&known))),

@@ -116,7 +116,7 @@ impl Pattern {
     fn must_suit(text: &str, ty: Type) -> Result<(), String> {
         let zoned = jiff::civil::date(2031, 12, 28)
             .at(23, 58, 59, 0)
-            .to_zoned(jiff::tz::TimeZone::UTC)
+            .to_zoned_datetime(jiff::tz::TimeZone::UTC)
             .map_err(|e| e.to_string())?;
         let written = strtime::format(text, &zoned)
             .map_err(|e| format!("\"{text}\" is not a pattern: {e}"))?;

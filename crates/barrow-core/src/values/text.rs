@@ -2,6 +2,7 @@
 
 use super::cell::{Cell, Piece};
 use crate::reason::Code;
+use crate::utf8::{count_characters, starts_character};
 use crate::values::value_parser::{Place, ValueParser};
 
 /// Reads text. A value that needs no change stays where it is in the block.
@@ -22,7 +23,7 @@ impl Text {
 
     /// How many bytes of the value the column holds.
     fn room(&self, value: &[u8]) -> usize {
-        let mut borders = (0..=value.len()).filter(|i| value.get(*i).is_none_or(|b| is_first(*b)));
+        let mut borders = (0..=value.len()).filter(|i| value.get(*i).is_none_or(|b| starts_character(*b)));
         let end = match self.in_bytes {
             true => borders.take_while(|end| *end <= self.most).last(),
             false => borders.nth(self.most),
@@ -43,7 +44,7 @@ impl ValueParser for Text {
     #[inline]
     fn read(&self, value: &[u8], place: Place<'_>, cell: &mut Cell) -> Result<(), Code> {
         // A character is at least a byte, so only a longer value needs counting.
-        if value.len() > self.most && (self.in_bytes || characters(value) > self.most) {
+        if value.len() > self.most && (self.in_bytes || count_characters(value) > self.most) {
             return Err(Code::TooLong);
         }
         *cell = text(&place, value.len());
@@ -65,16 +66,6 @@ impl ValueParser for Text {
     }
 }
 
-/// Whether a byte of UTF-8 is a character's first.
-fn is_first(byte: u8) -> bool {
-    (byte as i8) >= -0x40
-}
-
-/// How many characters valid UTF-8 holds.
-pub fn characters(value: &[u8]) -> usize {
-    value.iter().filter(|b| is_first(**b)).count()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -86,7 +77,7 @@ mod tests {
         assert!(read("Café").is_ok());
         assert!(read("🥕🥕🥕🥕").is_ok());
         assert_eq!(read("Cafés"), Err(Code::TooLong));
-        assert_eq!(characters("a🥕é".as_bytes()), 3);
+        assert_eq!(count_characters("a🥕é".as_bytes()), 3);
     }
 
     #[test]

@@ -12,6 +12,7 @@ use barrow_core::escape::visible_path;
 use barrow_core::pipeline;
 use barrow_core::source::{self, SourceFile};
 use barrow_core::words::WhenNewColumn;
+use barrow_stores::Stores;
 use barrow_targets::{Url, secret};
 use serde::{Serialize, Serializer};
 use serde_json::{Value, json};
@@ -114,7 +115,7 @@ impl<'d> Draft<'d> {
         if let Some(database) = &self.database {
             keeps_no_password(database)?;
         }
-        let files = source::find(&self.files, Path::new(""))?;
+        let files = source::find(&self.files, Path::new(""), &Stores::from_environment())?;
         let wanted = self.wanted(&files)?;
         let output = self.output.clone();
         let watch = Watcher::new(self.observer);

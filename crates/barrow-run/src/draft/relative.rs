@@ -3,6 +3,7 @@
 use std::path::{Component, Path, PathBuf};
 
 use barrow_core::escape::visible_path;
+use barrow_core::source::files::is_address;
 
 use crate::error::Error;
 
@@ -40,7 +41,7 @@ pub(super) fn file_name(table: &str) -> String {
 /// A path from the current folder, as one from `folder`. Whole paths stay.
 fn relative(path: &str, folder: &Path) -> Result<String, Error> {
     let is_here = folder.as_os_str().is_empty() || folder == Path::new(".");
-    if is_here || Path::new(path).is_absolute() {
+    if is_here || Path::new(path).is_absolute() || is_address(path) {
         return Ok(path.to_string());
     }
     let whole = |path: &Path| {

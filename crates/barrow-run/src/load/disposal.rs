@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use barrow_core::escape::visible_path;
+use barrow_core::escape::escape_for_display;
 use barrow_core::source::{Fingerprint, SourceFile};
 use barrow_core::words::{Afterwards, Disposal};
 
@@ -44,12 +44,11 @@ fn one(afterwards: &Afterwards, base: &Path, file: &Done) -> Result<String, Stri
         return Ok("left where it is, for some of its records were rejected".into());
     }
     // What was written to it since is in no table.
-    let now = file
-        .source
-        .fingerprint()
-        .map_err(|e| format!("left where it is: {e}"))?;
-    if file.fingerprint.is_some() && file.fingerprint != now {
-        return Err("left where it is: it has changed since it was read".into());
+    if let Some(then) = &file.fingerprint {
+        let is_still = file.source.is_still(then);
+        if !is_still.map_err(|e| format!("left where it is: {e}"))? {
+            return Err("left where it is: it has changed since it was read".into());
+        }
     }
     match &afterwards.what {
         Disposal::Keep => Ok(String::new()),
@@ -59,11 +58,11 @@ fn one(afterwards: &Afterwards, base: &Path, file: &Done) -> Result<String, Stri
             .map(|()| "deleted".to_string())
             .map_err(|e| format!("could not be deleted: {e}")),
         Disposal::MoveTo(folder) => {
-            let folder = base.join(folder);
-            let moved = file.source.move_to(&folder);
+            let moved = file.source.move_to(folder, base);
+            let folder = escape_for_display(folder.as_bytes());
             moved
                 .map(|to| format!("moved to {to}"))
-                .map_err(|e| format!("could not be moved to {}: {e}", visible_path(&folder)))
+                .map_err(|e| format!("could not be moved to {folder}: {e}"))
         }
     }
 }

@@ -43,6 +43,7 @@ impl KnownFiles {
         session: &mut dyn Session,
         table_key: &str,
         files: &[Selected],
+        sources: &[SourceFile],
     ) -> Result<KnownFiles, Error> {
         let mut known = KnownFiles {
             files: Vec::new(),
@@ -69,29 +70,61 @@ impl KnownFiles {
             .iter()
             .filter_map(|file| Some(file.fingerprint.as_ref()?.sample.clone()))
             .collect();
-        let paths = files.iter().filter(|file| file.source.is_repeatable());
-        let names: Vec<String> = paths.map(|file| name_of(&file.source)).collect();
-        known.files = ledger::known_files(session, table_key, &samples, &names)?;
+        let paths = sources.iter().filter(|source| source.is_repeatable());
+        let names: Vec<String> = paths.map(name_of).collect();
+        known.read(session, table_key, &samples, &names)?;
         for table in request.job.tables() {
             let key = ledger::export_key(session, table)?;
             known
                 .exported
                 .extend(ledger::exported_files(session, &key, &names)?);
         }
-        known
-            .files
+        Ok(known)
+    }
+
+    /// Reads what the ledger has of these samples and names, with their runs.
+    fn read(
+        &mut self,
+        session: &mut dyn Session,
+        table_key: &str,
+        samples: &[String],
+        names: &[String],
+    ) -> Result<(), Error> {
+        self.files = ledger::known_files(session, table_key, samples, names)?;
+        self.files
             .sort_by(|a, b| (&a.run, a.number).cmp(&(&b.run, b.number)));
-        let runs: BTreeSet<String> = known.files.iter().map(|file| file.run.clone()).collect();
+        let runs: BTreeSet<String> = self.files.iter().map(|file| file.run.clone()).collect();
         for id in runs {
             let wanted = Wanted {
                 run: Some(id.clone()),
                 ..Wanted::default()
             };
             if let Some(run) = ledger::runs(session, &wanted)?.pop() {
-                known.runs.insert(id, run);
+                self.runs.insert(id, run);
             }
         }
-        Ok(known)
+        Ok(())
+    }
+
+    /// Whether the ledger's file is this one by its address, size and version: then it need
+    /// not be read to be known.
+    fn is_same_version(source: &SourceFile, known: &File) -> bool {
+        source.version().is_some()
+            && source.version() == known.version
+            && source.size() == Some(known.bytes)
+            && full_path(source).as_deref() == Some(known.path.as_str())
+    }
+
+    /// What is said of a file that is in the table by its address, size and version.
+    pub(super) fn passed_over(&self, source: &SourceFile) -> Option<Skipped> {
+        let is_there = |file: &&File| {
+            file.outcome == Outcome::Kept
+                && (file.once || file.counts.loaded > 0)
+                && !self.is_going(file)
+                && Self::is_same_version(source, file)
+        };
+        let known = self.files.iter().filter(|_| self.passes).find(is_there)?;
+        Some(self.skipped(source, known))
     }
 
     /// Whether the file is of a run that was interrupted.
@@ -118,7 +151,8 @@ impl KnownFiles {
     fn skipped(&self, source: &SourceFile, known: &File) -> Skipped {
         Skipped {
             file: source.name(),
-            source: Some(source.clone()).filter(|s| s.is_repeatable() && s.exists()),
+            source: Some(source.clone())
+                .filter(|s| s.is_repeatable() && (!self.disposes || s.exists())),
             run: Some(known.run.clone()),
             when: self.when(known),
             has_rejects: self.has_open_rejects(known),
@@ -154,7 +188,7 @@ impl KnownFiles {
         let is_in = |f: &&File| f.outcome == Outcome::Kept && (f.once || f.counts.loaded > 0);
         for known in alike.iter().filter(is_in) {
             let passes = self.passes || self.is_going(known);
-            if passes && known.content.as_deref() == Some(self.hash(&file.source)?.as_str()) {
+            if passes && self.is_same(&file.source, known)? {
                 selection.skipped.push(self.skipped(&file.source, known));
                 self.going.push((file.source, known.clone()));
                 return Ok(());
@@ -186,6 +220,12 @@ impl KnownFiles {
             .push(file.source.clone());
         selection.files.push(file);
         Ok(())
+    }
+
+    /// Whether the ledger's file has the content of this one.
+    fn is_same(&mut self, source: &SourceFile, known: &File) -> Result<bool, Error> {
+        Ok(Self::is_same_version(source, known)
+            || known.content.as_deref() == Some(self.hash(source)?.as_str()))
     }
 
     /// A file that another load has put into the table and taken away since, as the spec

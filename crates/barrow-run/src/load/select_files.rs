@@ -12,6 +12,7 @@ use super::recover::recover;
 use super::request::LoadRequest;
 use super::selection::{Selected, Selection};
 use crate::error::Error;
+use crate::report::Skipped;
 
 /// Decides, and keeps other loads of the same files away until the target is dropped.
 ///
@@ -22,19 +23,45 @@ pub(crate) fn select(
     session: &mut dyn Session,
     sources: Vec<SourceFile>,
 ) -> Result<Selection, Error> {
-    let files = Selected::all(sources)?;
     if !request.spec.plan.target.ledger {
         return Ok(Selection {
-            files,
+            files: Selected::all(sources)?,
             ..Selection::default()
         });
     }
     let table_key = ledger::table_key(session, &request.job)?;
+    let (known, sources) = known_by_version(request, session, &table_key, sources)?;
+    let files = Selected::all(sources)?;
     claim(request, session, &table_key, &files)?;
     if ledger::is_there(session)? {
         recover(session, &table_key)?;
     }
-    decide(request, session, table_key, files)
+    let mut selection = decide(request, session, table_key, files)?;
+    selection.skipped.splice(0..0, known);
+    Ok(selection)
+}
+
+/// Files that are elsewhere and that the ledger has under the same address, size and version
+/// are told from the others without a byte of them being read.
+pub(super) fn known_by_version(
+    request: &LoadRequest<'_>,
+    session: &mut dyn Session,
+    table_key: &str,
+    sources: Vec<SourceFile>,
+) -> Result<(Vec<Skipped>, Vec<SourceFile>), Error> {
+    if sources.iter().all(|source| source.version().is_none()) {
+        return Ok((Vec::new(), sources));
+    }
+    let known = KnownFiles::ask(request, session, table_key, &[], &sources)?;
+    let mut skipped = Vec::new();
+    let mut others = Vec::new();
+    for source in sources {
+        match known.passed_over(&source) {
+            Some(known) => skipped.push(known),
+            None => others.push(source),
+        }
+    }
+    Ok((skipped, others))
 }
 
 /// What would be loaded, without keeping anybody away: for a look ahead. Where a load would
@@ -47,20 +74,22 @@ pub(crate) fn predict(
     session: &mut dyn Session,
     sources: Vec<SourceFile>,
 ) -> Result<(Selection, Option<Error>), Error> {
-    let files = Selected::all(sources)?;
     let table_key = match request.spec.plan.target.ledger {
         true => ledger::table_key(session, &request.job)?,
         false => String::new(),
     };
     if table_key.is_empty() || !ledger::is_there(session)? {
         let selection = Selection {
-            files,
+            files: Selected::all(sources)?,
             table_key,
             ..Selection::default()
         };
         return Ok((selection, None));
     }
+    let (passed, sources) = known_by_version(request, session, &table_key, sources)?;
+    let files = Selected::all(sources)?;
     let (known, mut selection) = placed(request, session, table_key, files)?;
+    selection.skipped.splice(0..0, passed);
     let stops = known.may_come_again(request).err();
     selection.resumed = known.resume(request, &mut selection.files)?;
     Ok((selection, stops))
@@ -109,8 +138,16 @@ pub(crate) fn select_if_free(
     source: SourceFile,
     wait: bool,
 ) -> Result<Claimed, Error> {
-    let file = Selected::of(source)?;
     let table_key = ledger::table_key(session, &request.job)?;
+    let (skipped, mut left) = known_by_version(request, session, &table_key, vec![source])?;
+    let Some(source) = left.pop() else {
+        return Ok(Claimed::Ours(Box::new(Selection {
+            skipped,
+            table_key,
+            ..Selection::default()
+        })));
+    };
+    let file = Selected::of(source)?;
     let sample = file
         .fingerprint
         .as_ref()
@@ -148,7 +185,8 @@ fn placed(
         table_key,
         ..Selection::default()
     };
-    let mut known = KnownFiles::ask(request, session, &selection.table_key, &files)?;
+    let sources: Vec<SourceFile> = files.iter().map(|file| file.source.clone()).collect();
+    let mut known = KnownFiles::ask(request, session, &selection.table_key, &files, &sources)?;
     for file in files {
         known.place(file, &mut selection)?;
     }

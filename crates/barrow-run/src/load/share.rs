@@ -10,7 +10,7 @@ use barrow_targets::ledger;
 
 use super::request::LoadRequest;
 use super::run::run;
-use super::select_files::{Claimed, select_if_free};
+use super::select_files::{Claimed, known_by_version, select_if_free};
 use crate::error::Error;
 use crate::report::Shared;
 
@@ -26,12 +26,17 @@ pub fn share(request: &LoadRequest<'_>, files: Vec<SourceFile>) -> (Shared, Resu
 
 fn take_files(
     request: &LoadRequest<'_>,
-    mut open: VecDeque<SourceFile>,
+    open: VecDeque<SourceFile>,
     shared: &mut Shared,
 ) -> Result<(), Error> {
     // How many files in a row others had.
     let mut busy = 0;
     let mut session = request.open()?;
+    let table_key = ledger::table_key(session.as_mut(), &request.job)?;
+    let (known, others) =
+        known_by_version(request, session.as_mut(), &table_key, open.into())?;
+    shared.skipped.extend(known);
+    let mut open = VecDeque::from(others);
     while let Some(file) = open.pop_front() {
         let wait = busy > open.len();
         match select_if_free(request, session.as_mut(), file.clone(), wait)? {

@@ -16,6 +16,7 @@ use barrow_core::spec::read_plan;
 use barrow_core::types::Type;
 use barrow_core::values::shown;
 use barrow_core::words::{WhenEmpty, WhenNewColumn};
+use barrow_stores::Stores;
 
 use crate::error::Error;
 use crate::spec_file::Spec;
@@ -105,7 +106,7 @@ impl Peek {
     /// A file cannot be read.
     pub fn lines(&self, words: &[String]) -> Result<Vec<Lines>, Error> {
         let plan = any_file()?;
-        let files = source::find(words, Path::new(""))?;
+        let files = source::find(words, Path::new(""), &Stores::from_environment())?;
         let raw = files.iter().map(|file| {
             let (lines, _) = inspect::lines(&plan, file, self.from, self.count)?;
             Ok(Lines {
@@ -166,7 +167,7 @@ pub fn line_by_spec(spec: &mut Spec, files: &[String], line: u64) -> Result<Line
 /// As [`line_by_spec`].
 pub fn line(words: &[String], line: u64) -> Result<Vec<Lines>, Error> {
     let plan = any_file()?;
-    let files = source::find(words, Path::new(""))?;
+    let files = source::find(words, Path::new(""), &Stores::from_environment())?;
     files
         .iter()
         .map(|file| at(&plan, file, line, false))

@@ -4,6 +4,7 @@
 mod text;
 
 use std::path::{Path, PathBuf};
+use std::sync::{Arc, OnceLock};
 
 use barrow_core::escape::visible_path;
 use barrow_core::pipeline;
@@ -13,6 +14,7 @@ use barrow_core::spec;
 use barrow_core::spec::Known;
 use barrow_core::values::ColumnReader;
 use barrow_core::words::{Every, Mode, Tolerance};
+use barrow_stores::Stores;
 use barrow_targets::{Column, Job, RecordTable, Url};
 
 use crate::error::Error;
@@ -42,6 +44,7 @@ pub struct Spec {
     pub plan: Plan,
     /// What wins over it.
     pub overrides: Overrides,
+    stores: OnceLock<Arc<Stores>>,
 }
 
 impl Spec {
@@ -76,6 +79,7 @@ impl Spec {
             base,
             plan,
             overrides: overrides.clone(),
+            stores: OnceLock::new(),
         };
         spec.apply_overrides()?;
         Ok(spec)
@@ -119,10 +123,11 @@ impl Spec {
     /// # Errors
     /// A file is not there, a pattern matches none, or there is none at all.
     pub fn files(&self, given: &[String]) -> Result<Vec<SourceFile>, Error> {
+        let stores = self.stores()?;
         let files = if given.is_empty() {
-            source::find(&self.plan.files, &self.base)?
+            source::find(&self.plan.files, &self.base, stores.as_ref())?
         } else {
-            source::find(given, Path::new(""))?
+            source::find(given, Path::new(""), stores.as_ref())?
         };
         if files.is_empty() {
             return Err(Error::request(
@@ -131,6 +136,20 @@ impl Spec {
             ));
         }
         Ok(files)
+    }
+
+    /// The places that are not this machine, by what the spec and the environment say.
+    ///
+    /// # Errors
+    /// The spec names a variable that the environment does not have.
+    pub fn stores(&self) -> Result<Arc<Stores>, Error> {
+        if let Some(stores) = self.stores.get() {
+            return Ok(stores.clone());
+        }
+        let stores = Stores::new(&self.plan.stores, &environment);
+        let stores = stores
+            .map_err(|why| Error::request(why, "set it, or change [stores] in the spec"))?;
+        Ok(self.stores.get_or_init(|| Arc::new(stores)).clone())
     }
 
     /// The folder that gets a folder of rejects for each run: the one that is given, or the

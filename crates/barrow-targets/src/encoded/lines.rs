@@ -42,6 +42,9 @@ pub struct Unfit {
     pub fault: Fault,
 }
 
+/// Whether a value could be put into a column of the table.
+pub type Encoded = Result<(), Fault>;
+
 /// Why a value cannot be put into a column of the table.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Fault {

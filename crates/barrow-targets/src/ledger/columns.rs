@@ -107,7 +107,7 @@ pub static RUN_COLUMNS: [Column<Run>; 28] = [
 ];
 
 /// The columns of the files. The first two are the key.
-pub static FILE_COLUMNS: [Column<File>; 19] = [
+pub static FILE_COLUMNS: [Column<File>; 20] = [
     column!("run", Short(32), text run),
     column!("number", count number),
     column!("path", Long, text path),
@@ -116,6 +116,7 @@ pub static FILE_COLUMNS: [Column<File>; 19] = [
     column!("table_key", Short(32), text table_key),
     column!("stored_bytes", count bytes),
     column!("sample", Short(32), maybe sample),
+    column!("version", Short(32), maybe version),
     column!("content", Short(32), maybe content),
     Column {
         name: "once_key",
@@ -199,6 +200,7 @@ mod tests {
             run: "r".into(),
             number: 2,
             name: "a.csv".into(),
+            version: Some("v".into()),
             content: Some("c".into()),
             outcome: Outcome::Kept,
             committed_to: 7,

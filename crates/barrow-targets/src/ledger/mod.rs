@@ -161,6 +161,8 @@ pub struct File {
     pub bytes: u64,
     /// The hash of some of its bytes; none for standard input.
     pub sample: Option<String>,
+    /// What its place says of its content: of a file that is elsewhere, the hash of its ETag.
+    pub version: Option<String>,
     /// The hash of all of its bytes, once it was read to its end.
     pub content: Option<String>,
     /// What became of it.

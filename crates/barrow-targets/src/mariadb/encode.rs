@@ -12,12 +12,13 @@ use std::sync::Arc;
 
 use barrow_core::reason::Code;
 use barrow_core::types::Type;
+use barrow_core::utf8::count_characters;
 use barrow_core::values::canonical::{clock_digits, day_digits, put_clock, put_decimal, put_whole};
 use barrow_core::values::{Cell, Day, decimal, shown};
 
 use super::types::{Declared, Wire};
 use crate::decimal_scaling::{float, micros, narrow, scaled, with_scale};
-use crate::encoded::lines::Fault;
+use crate::encoded::lines::{Encoded, Fault};
 
 /// How one column's cells become fields; chosen once.
 #[derive(Debug, Clone)]
@@ -91,13 +92,7 @@ impl Field {
         Ok(())
     }
 
-    fn other(
-        &self,
-        cell: Cell,
-        block: &[u8],
-        store: &[u8],
-        out: &mut Vec<u8>,
-    ) -> Result<(), Fault> {
+    fn other(&self, cell: Cell, block: &[u8], store: &[u8], out: &mut Vec<u8>) -> Encoded {
         let number = || scaled(cell, self.scale, block, store).ok_or_else(|| self.strange());
         match (self.wire, cell) {
             (Wire::Double, Cell::Float(n)) => put(out, format_args!("{n:e}")),
@@ -250,7 +245,7 @@ fn address(value: &[u8], size: u8, out: &mut Vec<u8>) -> Result<(), Fault> {
 
 #[inline]
 fn text(text: &[u8], most: usize, out: &mut Vec<u8>) -> Result<(), Fault> {
-    if text.len() > most && text.iter().filter(|b| **b & 0xC0 != 0x80).count() > most {
+    if text.len() > most && count_characters(text) > most {
         return Err(Fault::new(
             Code::TooLong,
             format!("the table's column has room for {most} characters"),

@@ -4,13 +4,16 @@
 //! the number of fields in 16 bits, and for each field its length in 32 bits and its
 //! bytes, big end first; a length of -1 is null.
 
+use std::ops::{DivAssign, Rem};
+
 use barrow_core::reason::Code;
 use barrow_core::types::Type;
+use barrow_core::utf8::count_characters;
 use barrow_core::values::{Cell, shown};
 
 use super::types::Wire;
 use crate::decimal_scaling::{float, micros, narrow, scaled, with_scale};
-use crate::encoded::lines::Fault;
+use crate::encoded::lines::{Encoded, Fault};
 
 /// How one column's cells become fields; chosen once.
 #[derive(Debug, Clone, Copy)]
@@ -82,13 +85,7 @@ impl Field {
     }
 
     /// Adds a cell whose column is of another type than usual.
-    fn other(
-        &self,
-        cell: Cell,
-        block: &[u8],
-        store: &[u8],
-        out: &mut Vec<u8>,
-    ) -> Result<(), Fault> {
+    fn other(&self, cell: Cell, block: &[u8], store: &[u8], out: &mut Vec<u8>) -> Encoded {
         let number = || scaled(cell, self.scale, block, store).ok_or_else(|| self.strange());
         match (self.wire, cell) {
             (Wire::Float4, Cell::Float(n)) => {
@@ -148,7 +145,7 @@ impl Field {
             }
             (Wire::Padded(most), Cell::Text(piece)) => {
                 let value = piece.of(block, store);
-                if value.last() == Some(&b' ') && characters(value) != most {
+                if value.last() == Some(&b' ') && count_characters(value) != most {
                     return Err(Fault::new(
                         Code::NotAllowed,
                         "the table's column would not tell the spaces at its end from its own",
@@ -320,7 +317,7 @@ fn length(out: &mut Vec<u8>, length: usize) {
 fn text(text: &[u8], most: usize, out: &mut Vec<u8>) -> Result<(), Fault> {
     no_nul(text)?;
     // A character is at least a byte, so only a longer text needs counting.
-    if text.len() > most && characters(text) > most {
+    if text.len() > most && count_characters(text) > most {
         return Err(Fault::new(
             Code::TooLong,
             format!("the table's column has room for {most} characters"),
@@ -343,51 +340,45 @@ fn no_nul(text: &[u8]) -> Result<(), Fault> {
     }
 }
 
-fn characters(text: &[u8]) -> usize {
-    text.iter().filter(|byte| **byte & 0xC0 != 0x80).count()
-}
-
 /// A numeric: groups of four digits, the weight of the first, the sign, and how many
 /// digits stand after the mark (`numeric_send` in the server's source).
 fn numeric(n: i128, scale: u32, out: &mut Vec<u8>) {
-    let mut size = n.unsigned_abs();
-    // Digits after the mark come in whole groups: zeros fill the last one up.
     let mut groups = [0u16; 24];
-    let mut count = 0;
-    let odd = scale % 4;
-    if odd > 0 {
-        let unit = 10u128.pow(odd);
-        groups[0] = (size % unit) as u16 * 10u16.pow(4 - odd);
-        size /= unit;
-        count = 1;
-    }
-    while size > 0 {
-        groups[count] = (size % 10_000) as u16;
-        size /= 10_000;
-        count += 1;
-    }
+    let count = split_into_groups(n.unsigned_abs(), scale, &mut groups);
     finish_numeric(&mut groups[..count], n < 0, scale, out);
 }
 
 /// The same for what 64 bits hold, which nearly every decimal is.
 #[inline]
 fn short_numeric(n: i64, scale: u32, out: &mut Vec<u8>) {
-    let mut size = n.unsigned_abs();
     let mut groups = [0u16; 8];
+    let count = split_into_groups(n.unsigned_abs(), scale, &mut groups);
+    finish_numeric(&mut groups[..count], n < 0, scale, out);
+}
+
+/// Splits a number of `scale` digits after the mark into groups of four digits, the least
+/// first, and returns how many there are. Digits after the mark come in whole groups: zeros
+/// fill the last one up.
+#[inline]
+fn split_into_groups<N>(mut size: N, scale: u32, groups: &mut [u16]) -> usize
+where
+    N: Copy + PartialOrd + From<u16> + TryInto<u16> + Rem<Output = N> + DivAssign,
+{
+    let low = |size: N, unit: u16| (size % N::from(unit)).try_into().unwrap_or_default();
     let mut count = 0;
     let odd = scale % 4;
     if odd > 0 {
-        let unit = 10u64.pow(odd);
-        groups[0] = (size % unit) as u16 * 10u16.pow(4 - odd);
-        size /= unit;
+        let unit = 10u16.pow(odd);
+        groups[0] = low(size, unit) * 10u16.pow(4 - odd);
+        size /= N::from(unit);
         count = 1;
     }
-    while size > 0 {
-        groups[count] = (size % 10_000) as u16;
-        size /= 10_000;
+    while size > N::from(0) {
+        groups[count] = low(size, 10_000);
+        size /= N::from(10_000);
         count += 1;
     }
-    finish_numeric(&mut groups[..count], n < 0, scale, out);
+    count
 }
 
 /// `groups` stand with the least first.

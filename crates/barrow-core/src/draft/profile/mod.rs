@@ -14,6 +14,7 @@ use xxhash_rust::xxh3::xxh3_128;
 pub use numbers::{MARKS, Marks, Monotonicity, looks_like_number};
 
 use crate::pipeline::Batch;
+use crate::utf8::count_characters;
 use repeats::{Repeats, Told};
 
 /// Words that often mean null, beside an empty field.
@@ -188,7 +189,7 @@ impl Profile {
         self.values += times;
         // A character is at least a byte, so only a longer text needs counting.
         if text.len() > self.longest {
-            self.longest = self.longest.max(characters(text));
+            self.longest = self.longest.max(count_characters(text));
         }
         if let Some(word) = null_word(value) {
             *self.nulls.entry(word).or_default() += times;
@@ -421,11 +422,6 @@ fn trimmed(text: &[u8]) -> &[u8] {
     std::str::from_utf8(text).map_or(text, |text| text.trim().as_bytes())
 }
 
-fn characters(text: &[u8]) -> usize {
-    // Every byte but those that continue a character: RFC 3629, section 3.
-    text.iter().filter(|byte| **byte & 0xC0 != 0x80).count()
-}
-
 /// The word that a value is, if it is one that often means null.
 #[inline]
 pub fn null_word(value: &[u8]) -> Option<&'static str> {
@@ -497,6 +493,6 @@ mod tests {
 
     #[test]
     fn a_character_is_one_however_many_bytes() {
-        assert_eq!(characters("Grüße €".as_bytes()), 7);
+        assert_eq!(count_characters("Grüße €".as_bytes()), 7);
     }
 }

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use super::{header, is_fixed, it};
 use crate::escape::escape_for_display;
 use crate::plan::{ColumnPlan, Place};
-use crate::problem::{At, Problem};
+use crate::problem::{Spanned, Problem};
 use crate::spec::raw::{Column, Known, KnownColumn, RawSpec, Shape};
 use crate::types::Type;
 use crate::values::{ColumnReader, ReaderOptions};
@@ -47,13 +47,13 @@ pub fn columns(shape: &Shape, written: &RawSpec, problems: &mut Vec<Problem>) ->
 fn same_name_in_two_cases(columns: &[Column], problems: &mut Vec<Problem>) {
     let mut seen: HashMap<String, &str> = HashMap::new();
     for column in columns {
-        if let Some(other) = seen.insert(column.name.it.to_lowercase(), &column.name.it) {
+        if let Some(other) = seen.insert(column.name.value.to_lowercase(), &column.name.value) {
             problems.push(
                 Problem::new(
                     column.name.span.clone(),
                     format!(
                         "the columns {other} and {} are one to a database",
-                        column.name.it
+                        column.name.value
                     ),
                     "differs in case only",
                 )
@@ -91,7 +91,7 @@ fn column(
     };
     let load = it(&c.load).unwrap_or(true);
     let ty = match &c.ty {
-        Some(ty) => ty.it,
+        Some(ty) => ty.value,
         None if c.has_type => return None,
         None if load => type_of_table(c, written.known.as_ref(), problems)?,
         None => Type::Text,
@@ -109,14 +109,14 @@ fn column(
             let span = super::values::span(error.key, c, values, ty);
             problems.push(Problem::new(
                 span.unwrap_or_else(|| c.name.span.clone()),
-                format!("column {}: {}", c.name.it, error.message),
+                format!("column {}: {}", c.name.value, error.message),
                 error.label,
             ));
             None
         }
     };
     Some(ColumnPlan {
-        name: c.name.it.clone(),
+        name: c.name.value.clone(),
         ty,
         place,
         required: it(&c.required).unwrap_or(false),
@@ -131,13 +131,13 @@ fn column(
 /// What fills a value's width up: one character.
 fn pad(c: &Column, problems: &mut Vec<Problem>) -> Option<char> {
     let pad = c.pad.as_ref()?;
-    let mut characters = pad.it.chars();
+    let mut characters = pad.value.chars();
     match (characters.next(), characters.next()) {
         (Some(one), None) => Some(one),
         _ => {
             problems.push(Problem::new(
                 pad.span.clone(),
-                format!("column {}: pad is one character", c.name.it),
+                format!("column {}: pad is one character", c.name.value),
                 "not one character",
             ));
             None
@@ -147,7 +147,7 @@ fn pad(c: &Column, problems: &mut Vec<Problem>) -> Option<char> {
 
 /// The type that the target's table gives a column.
 fn type_of_table(c: &Column, known: Option<&Known>, problems: &mut Vec<Problem>) -> Option<Type> {
-    let name = &c.name.it;
+    let name = &c.name.value;
     let (message, help) = match known {
         None => (
             format!("column {name} has no type"),
@@ -181,8 +181,8 @@ fn type_of_table(c: &Column, known: Option<&Known>, problems: &mut Vec<Problem>)
 /// A column of the target's table as if the spec had named it.
 pub fn of_table(column: &KnownColumn) -> Column {
     Column {
-        name: At::new(column.name.clone(), 0..0),
-        required: column.required.then(|| At::new(true, 0..0)),
+        name: Spanned::new(column.name.clone(), 0..0),
+        required: column.required.then(|| Spanned::new(true, 0..0)),
         ..Column::default()
     }
 }
@@ -199,7 +199,7 @@ fn computed(c: &Column, problems: &mut Vec<Problem>) {
         if let Some(span) = span {
             problems.push(Problem::new(
                 span.clone(),
-                format!("column {} is computed, so it has no {key}", c.name.it),
+                format!("column {} is computed, so it has no {key}", c.name.value),
                 "not with value",
             ));
         }
@@ -212,7 +212,7 @@ fn place(c: &Column, header: Header, places: &mut Places, problems: &mut Vec<Pro
             at.span.clone(),
             format!(
                 "column {} is found by name (from = \"{}\") and by place (at = {}): one will do",
-                c.name.it, from.it, at.it
+                c.name.value, from.value, at.value
             ),
             "a second place",
         ));
@@ -225,7 +225,7 @@ fn place(c: &Column, header: Header, places: &mut Places, problems: &mut Vec<Pro
                 from.span.clone(),
                 format!(
                     "column {} is found by its header's name, but the header is not read",
-                    c.name.it
+                    c.name.value
                 ),
                 "no header to find it in",
             )
@@ -233,14 +233,14 @@ fn place(c: &Column, header: Header, places: &mut Places, problems: &mut Vec<Pro
         );
     }
     if let Some(at) = &c.at {
-        if at.it == 0 {
+        if at.value == 0 {
             problems.push(Problem::new(
                 at.span.clone(),
                 "places are counted from 1",
                 "there is no field 0",
             ));
         }
-        if at.it > MOST_FIELDS {
+        if at.value > MOST_FIELDS {
             problems.push(Problem::new(
                 at.span.clone(),
                 format!("a record has at most {MOST_FIELDS} fields"),
@@ -249,7 +249,7 @@ fn place(c: &Column, header: Header, places: &mut Places, problems: &mut Vec<Pro
             return Place::Field(0);
         }
         return by_place(
-            (at.it as usize).saturating_sub(1),
+            (at.value as usize).saturating_sub(1),
             c,
             &at.span,
             places,
@@ -258,17 +258,17 @@ fn place(c: &Column, header: Header, places: &mut Places, problems: &mut Vec<Pro
     }
     if header == Header::Names {
         let name = c.from.as_ref().unwrap_or(&c.name);
-        if let Some(other) = places.by_name.insert(name.it.clone(), c.name.it.clone()) {
+        if let Some(other) = places.by_name.insert(name.value.clone(), c.name.value.clone()) {
             problems.push(Problem::new(
                 name.span.clone(),
                 format!(
                     "the columns {other} and {} are the same field \"{}\"",
-                    c.name.it, name.it
+                    c.name.value, name.value
                 ),
                 "taken already",
             ));
         }
-        return Place::Named(name.it.clone());
+        return Place::Named(name.value.clone());
     }
     by_place(places.next, c, &c.name.span.clone(), places, problems)
 }
@@ -281,12 +281,12 @@ fn by_place(
     problems: &mut Vec<Problem>,
 ) -> Place {
     places.next = field + 1;
-    if let Some(other) = places.by_place.insert(field, c.name.it.clone()) {
+    if let Some(other) = places.by_place.insert(field, c.name.value.clone()) {
         problems.push(Problem::new(
             span.clone(),
             format!(
                 "the columns {other} and {} are the same field {}",
-                c.name.it,
+                c.name.value,
                 field + 1
             ),
             "taken already",

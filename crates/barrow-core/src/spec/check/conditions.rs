@@ -4,18 +4,18 @@ use std::ops::Range;
 
 use crate::conditions::{Condition, Scope};
 use crate::plan::{CheckPlan, ColumnPlan};
-use crate::problem::{At, Problem};
+use crate::problem::{Spanned, Problem};
 use crate::spec::raw::Check;
 use crate::types::Type;
 
 /// Reads a condition; what is wrong with it becomes a problem of the spec.
 pub fn condition(
     text: &str,
-    written: &At<String>,
+    written: &Spanned<String>,
     scope: Scope<'_>,
     problems: &mut Vec<Problem>,
 ) -> Option<Condition> {
-    match Condition::new(&written.it, scope) {
+    match Condition::new(&written.value, scope) {
         Ok(condition) => Some(condition),
         Err(wrong) => {
             let span = inner(text, written, &wrong.span);
@@ -27,7 +27,7 @@ pub fn condition(
 
 /// Where a part of a text stands in the spec: within its quotes, unless it holds
 /// escapes, which shift what follows them.
-pub fn inner(text: &str, written: &At<String>, part: &Range<usize>) -> Range<usize> {
+pub fn inner(text: &str, written: &Spanned<String>, part: &Range<usize>) -> Range<usize> {
     let raw = text.get(written.span.clone()).unwrap_or("");
     let quotes = ["\"\"\"", "'''", "\"", "'"];
     let opening = quotes.iter().find(|quote| raw.starts_with(**quote));
@@ -41,13 +41,13 @@ pub fn inner(text: &str, written: &At<String>, part: &Range<usize>) -> Range<usi
     }
     if !raw
         .get(start..)
-        .is_some_and(|rest| rest.starts_with(&written.it))
+        .is_some_and(|rest| rest.starts_with(&written.value))
     {
         return written.span.clone();
     }
     let from = written.span.start + start;
     // A place that has no width is shown by what stands beside it.
-    let end = part.end.max(part.start + 1).min(written.it.len().max(1));
+    let end = part.end.max(part.start + 1).min(written.value.len().max(1));
     from + part.start.min(end.saturating_sub(1))..from + end
 }
 
@@ -75,7 +75,7 @@ pub fn checks(
         let condition = condition(text, that, Scope::Columns(&names), problems);
         plans.extend(condition.map(|condition| CheckPlan {
             condition,
-            says: check.says.as_ref().map(|says| says.it.clone()),
+            says: check.says.as_ref().map(|says| says.value.clone()),
         }));
     }
     plans
@@ -100,10 +100,10 @@ mod tests {
             ("k = \"abc = 1\"", 4..13, 7..7, 11..12),
         ];
         for (text, span, part, wanted) in cases {
-            let written = At::new("abc = 1".to_string(), span);
+            let written = Spanned::new("abc = 1".to_string(), span);
             assert_eq!(inner(text, &written, &part), wanted, "{text}");
         }
-        let escaped = At::new("a\" = 1".to_string(), 4..13);
+        let escaped = Spanned::new("a\" = 1".to_string(), 4..13);
         assert_eq!(inner("k = \"a\\\" = 1\"", &escaped, &(0..1)), 4..13);
     }
 }

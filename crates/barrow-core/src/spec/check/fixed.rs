@@ -2,7 +2,7 @@
 
 use crate::format::FieldSlices;
 use crate::plan::{ColumnPlan, Place};
-use crate::problem::{At, Problem};
+use crate::problem::{Spanned, Problem};
 use crate::spec::raw::{Column, RawSpec, Values};
 use crate::types::Type;
 use crate::values::NumberForm;
@@ -11,7 +11,7 @@ use crate::words::{Form, Header};
 /// The widest record of a fixed layout: as long as any record may be.
 const WIDEST: u64 = 256 << 20;
 
-fn too_wide(at: &At<u64>) -> Problem {
+fn too_wide(at: &Spanned<u64>) -> Problem {
     Problem::new(
         at.span.clone(),
         format!("a record reaches to {WIDEST} at the most"),
@@ -45,7 +45,7 @@ pub fn layout(
 /// A fixed layout has no names to find columns by.
 pub fn header(written: &RawSpec, problems: &mut Vec<Problem>) {
     if let Some(at) = &written.records.header
-        && at.it == Header::Names
+        && at.value == Header::Names
     {
         problems.push(Problem::new(
             at.span.clone(),
@@ -56,24 +56,24 @@ pub fn header(written: &RawSpec, problems: &mut Vec<Problem>) {
 }
 
 /// How wide a record is that the spec says to be `said` wide.
-pub fn width(said: &Option<At<u64>>, last: usize, problems: &mut Vec<Problem>) -> usize {
+pub fn width(said: &Option<Spanned<u64>>, last: usize, problems: &mut Vec<Problem>) -> usize {
     match said {
-        Some(at) if (at.it as usize) < last => {
+        Some(at) if (at.value as usize) < last => {
             problems.push(Problem::new(
                 at.span.clone(),
                 format!(
                     "the columns reach to {last}, and the record is only {} wide",
-                    at.it
+                    at.value
                 ),
                 "too narrow",
             ));
             last
         }
-        Some(at) if at.it > WIDEST => {
+        Some(at) if at.value > WIDEST => {
             problems.push(too_wide(at));
             last
         }
-        Some(at) => at.it as usize,
+        Some(at) => at.value as usize,
         None => last,
     }
 }
@@ -89,17 +89,17 @@ fn slice(column: &Column, next: usize, problems: &mut Vec<Problem>) -> (usize, u
             at.clone(),
             format!(
                 "column {} of a fixed layout is found by start and width",
-                column.name.it
+                column.name.value
             ),
             "not in a fixed layout",
         ));
     }
     let width = match &column.width {
-        Some(width) if width.it > WIDEST => {
+        Some(width) if width.value > WIDEST => {
             problems.push(too_wide(width));
             0
         }
-        Some(width) if width.it > 0 => width.it as usize,
+        Some(width) if width.value > 0 => width.value as usize,
         Some(width) => {
             problems.push(Problem::new(
                 width.span.clone(),
@@ -112,7 +112,7 @@ fn slice(column: &Column, next: usize, problems: &mut Vec<Problem>) -> (usize, u
             problems.push(
                 Problem::new(
                     column.name.span.clone(),
-                    format!("column {} has no width", column.name.it),
+                    format!("column {} has no width", column.name.value),
                     "no width",
                 )
                 .help("a fixed layout needs the width of every column"),
@@ -121,11 +121,11 @@ fn slice(column: &Column, next: usize, problems: &mut Vec<Problem>) -> (usize, u
         }
     };
     match &column.start {
-        Some(start) if start.it > WIDEST => {
+        Some(start) if start.value > WIDEST => {
             problems.push(too_wide(start));
             (next, width)
         }
-        Some(start) if start.it > 0 => (start.it as usize - 1, width),
+        Some(start) if start.value > 0 => (start.value as usize - 1, width),
         Some(start) => {
             problems.push(Problem::new(
                 start.span.clone(),
@@ -155,8 +155,8 @@ fn overlaps(columns: &[&Column], slices: &[(usize, usize)], problems: &mut Vec<P
                 span.clone(),
                 format!(
                     "the columns {} and {} both have place {}",
-                    columns[other].name.it,
-                    column.name.it,
+                    columns[other].name.value,
+                    column.name.value,
                     start.max(&slices[other].0) + 1
                 ),
                 "taken already",
@@ -165,7 +165,7 @@ fn overlaps(columns: &[&Column], slices: &[(usize, usize)], problems: &mut Vec<P
     }
 }
 
-fn span<T>(at: &At<T>) -> &std::ops::Range<usize> {
+fn span<T>(at: &Spanned<T>) -> &std::ops::Range<usize> {
     &at.span
 }
 
@@ -174,7 +174,7 @@ pub fn misplaced(column: &Column, problems: &mut Vec<Problem>) {
     let bytes = column
         .form
         .as_ref()
-        .filter(|form| matches!(form.it, Form::Packed | Form::Binary))
+        .filter(|form| matches!(form.value, Form::Packed | Form::Binary))
         .map(span);
     for (key, at) in [
         ("start", column.start.as_ref().map(span)),
@@ -184,7 +184,7 @@ pub fn misplaced(column: &Column, problems: &mut Vec<Problem>) {
         if let Some(at) = at {
             problems.push(Problem::new(
                 at.clone(),
-                format!("column {}: {key} is for fixed layouts", column.name.it),
+                format!("column {}: {key} is for fixed layouts", column.name.value),
                 "only with layout = \"fixed\"",
             ));
         }
@@ -217,7 +217,7 @@ pub fn form(
                 at.clone(),
                 format!(
                     "column {} is {ty}, and {key} is for numbers",
-                    column.name.it
+                    column.name.value
                 ),
                 format!("not for {ty}"),
             ));
@@ -232,8 +232,8 @@ pub fn form(
         form: super::it(&column.form).unwrap_or_default(),
         sign: super::it(&column.sign).unwrap_or_default(),
         implied: super::it(&column.implied_decimals).unwrap_or(0) as usize,
-        decimal_mark: mark.map_or_else(String::new, |at| at.it.clone()),
-        group_mark: group.map_or_else(String::new, |at| at.it.clone()),
+        decimal_mark: mark.map_or_else(String::new, |at| at.value.clone()),
+        group_mark: group.map_or_else(String::new, |at| at.value.clone()),
         take_off: super::texts(take_off.map(Vec::as_slice)),
     };
     if let Some((_, at)) = own {
@@ -253,7 +253,7 @@ fn contradictions(
     let mut problem = |span: &std::ops::Range<usize>, message: String, label: &str| {
         problems.push(Problem::new(span.clone(), message, label));
     };
-    let name = &column.name.it;
+    let name = &column.name.value;
     if form.implied > 38 {
         problem(at, "a number has at most 38 digits".into(), "too many");
     }
@@ -283,13 +283,13 @@ fn contradictions(
 
 fn form_of_bytes(column: &Column, problems: &mut Vec<Problem>) {
     if let Some(form) = &column.form
-        && !matches!(form.it, Form::Hexadecimal | Form::Base64)
+        && !matches!(form.value, Form::Hexadecimal | Form::Base64)
     {
         problems.push(Problem::new(
             form.span.clone(),
             format!(
                 "column {} is bytes: its form is \"hexadecimal\" or \"base64\"",
-                column.name.it
+                column.name.value
             ),
             "not for bytes",
         ));
@@ -299,8 +299,8 @@ fn form_of_bytes(column: &Column, problems: &mut Vec<Problem>) {
 /// Marks must be told from digits and from each other.
 fn marks(
     column: &Column,
-    mark: Option<&At<String>>,
-    group: Option<&At<String>>,
+    mark: Option<&Spanned<String>>,
+    group: Option<&Spanned<String>>,
     problems: &mut Vec<Problem>,
 ) {
     let digits = |text: &str| {
@@ -308,31 +308,31 @@ fn marks(
             .any(|c| c.is_ascii_digit() || matches!(c, '+' | '-'))
     };
     if let Some(at) = mark
-        && (at.it.chars().count() != 1 || digits(&at.it))
+        && (at.value.chars().count() != 1 || digits(&at.value))
     {
         let message = format!(
             "column {}: the decimal mark is one character",
-            column.name.it
+            column.name.value
         );
         problems.push(Problem::new(at.span.clone(), message, "not a mark"));
     }
     if let Some(at) = group
-        && (at.it.chars().count() > 1 || digits(&at.it))
+        && (at.value.chars().count() > 1 || digits(&at.value))
     {
         let message = format!(
             "column {}: the group mark is one character, or \"\" for none",
-            column.name.it
+            column.name.value
         );
         problems.push(Problem::new(at.span.clone(), message, "not a mark"));
     }
     let point = ".".to_string();
-    let mark = mark.map_or(&point, |at| &at.it);
+    let mark = mark.map_or(&point, |at| &at.value);
     if let Some(at) = group
-        && at.it == *mark
+        && at.value == *mark
     {
         let message = format!(
             "column {}: \"{mark}\" would be the decimal mark and the group mark",
-            column.name.it
+            column.name.value
         );
         problems.push(
             Problem::new(at.span.clone(), message, "both marks").help("say the other mark too"),

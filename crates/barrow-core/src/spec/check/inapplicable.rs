@@ -2,13 +2,13 @@
 
 use std::ops::Range;
 
-use crate::problem::{At, Problem};
+use crate::problem::{Spanned, Problem};
 use crate::spec::check::{it, words_span};
 use crate::spec::raw::Column;
 use crate::types::Type;
 use crate::words::{WhenNotAllowed, WhenOutOfRange, WhenTooLong, WhenTooPrecise, WhenUnreadable};
 
-fn span<T>(at: &Option<At<T>>) -> Option<Range<usize>> {
+fn span<T>(at: &Option<Spanned<T>>) -> Option<Range<usize>> {
     at.as_ref().map(|at| at.span.clone())
 }
 
@@ -17,7 +17,7 @@ pub fn keys(c: &Column, ty: Type, problems: &mut Vec<Problem>) {
     let is_bounded = ty.is_number() || ty.is_temporal();
     let has_length = matches!(ty, Type::Char(_) | Type::VarChar(_));
     let is_number = ty.is_number();
-    let words = |words: &Option<Vec<At<String>>>| words.as_deref().map(words_span);
+    let words = |words: &Option<Vec<Spanned<String>>>| words.as_deref().map(words_span);
     let k = &c.keys;
     let checks = [
         (
@@ -104,7 +104,7 @@ pub fn keys(c: &Column, ty: Type, problems: &mut Vec<Problem>) {
                 span,
                 format!(
                     "column {} is {ty}, and {key} is for {record_types}",
-                    c.name.it
+                    c.name.value
                 ),
                 format!("not for {ty}"),
             ));
@@ -143,7 +143,7 @@ pub fn policies(c: &Column, problems: &mut Vec<Problem>) {
                 span,
                 format!(
                     "column {} is required, and {key} would make it null",
-                    c.name.it
+                    c.name.value
                 ),
                 "null, and required",
             ));
@@ -163,7 +163,7 @@ pub fn policies(c: &Column, problems: &mut Vec<Problem>) {
         if let (Some(span), None) = (span, &c.default) {
             problems.push(Problem::new(
                 span,
-                format!("column {} has no default for {key} to put in", c.name.it),
+                format!("column {} has no default for {key} to put in", c.name.value),
                 "needs a default",
             ));
         }
@@ -171,8 +171,8 @@ pub fn policies(c: &Column, problems: &mut Vec<Problem>) {
 }
 
 /// Where a policy says `word`.
-fn nulling<T: PartialEq>(at: &Option<At<T>>, word: T) -> Option<Range<usize>> {
+fn nulling<T: PartialEq>(at: &Option<Spanned<T>>, word: T) -> Option<Range<usize>> {
     at.as_ref()
-        .filter(|at| at.it == word)
+        .filter(|at| at.value == word)
         .map(|at| at.span.clone())
 }

@@ -4,7 +4,7 @@ use crate::spec::check::values;
 use std::collections::HashMap;
 
 use crate::plan::{ColumnPlan, RecordTypePlan};
-use crate::problem::{At, Problem};
+use crate::problem::{Spanned, Problem};
 use crate::spec::raw::{Column, RawSpec};
 use crate::values::{Cell, ColumnReader, LimitOptions, ReaderOptions};
 
@@ -49,7 +49,7 @@ fn columns<'w>(
     }
     shapes
         .flat_map(|shape| &shape.columns)
-        .filter_map(move |column| Some((column, *plans.get(column.name.it.as_str())?)))
+        .filter_map(move |column| Some((column, *plans.get(column.name.value.as_str())?)))
 }
 
 /// Two digits of a year, where the spec does not say of which hundred.
@@ -65,7 +65,7 @@ fn year_without_a_century(
     {
         return None;
     }
-    let short = |pattern: &&At<String>| pattern.it.contains("%y") || pattern.it.contains("%D");
+    let short = |pattern: &&Spanned<String>| pattern.value.contains("%y") || pattern.value.contains("%D");
     let pattern = values::patterns(column, &written.values, ty)?
         .iter()
         .find(short)?;
@@ -74,7 +74,7 @@ fn year_without_a_century(
             pattern.span.clone(),
             format!(
                 "column {}: a year of two digits is one of 1969 to 2068",
-                column.name.it
+                column.name.value
             ),
             "which hundred years?",
         )
@@ -92,7 +92,7 @@ fn two_words_for_one(column: &Column, plan: &ColumnPlan, help: &str) -> Option<P
             span.clone(),
             format!(
                 "column {}: {found}; an export could not tell which to write",
-                column.name.it
+                column.name.value
             ),
             "not to be written",
         )
@@ -117,10 +117,10 @@ fn null_that_is_a_value(
         ..values::options(column, written, ty)
     };
     let reader = ColumnReader::new(ty, options).ok()?;
-    let is_value = |word: &&At<String>| {
+    let is_value = |word: &&Spanned<String>| {
         let mut cell = Cell::Null;
         let mut changed = false;
-        let read = reader.read_text(word.it.as_bytes(), &mut Vec::new(), &mut cell, |_| {
+        let read = reader.read_text(word.value.as_bytes(), &mut Vec::new(), &mut cell, |_| {
             changed = true
         });
         read.is_ok() && !changed && cell != Cell::Null
@@ -130,7 +130,7 @@ fn null_that_is_a_value(
         word.span.clone(),
         format!(
             "\"{}\" means null, and would be a value of column {} ({ty}) too",
-            word.it, column.name.it
+            word.value, column.name.value
         ),
         "null, or a value?",
     ))

@@ -15,7 +15,7 @@ mod values;
 use std::path::PathBuf;
 
 use crate::plan::{ExportPlan, Plan, RejectsPlan, SourcePlan, TargetPlan};
-use crate::problem::{At, Problem};
+use crate::problem::{Spanned, Problem};
 use crate::source::{Charset, Compression};
 use crate::spec::raw::{Known, RawSpec};
 use crate::words::Layout;
@@ -81,6 +81,7 @@ fn check(written: &RawSpec, mut problems: Vec<Problem>) -> Result<Plan, Vec<Prob
         target: target(written, &mut problems),
         rejects: rejects(written, &mut problems),
         export: export(written, &mut problems),
+        stores: written.stores.clone(),
         record_types,
     };
     if problems.is_empty() {
@@ -90,21 +91,21 @@ fn check(written: &RawSpec, mut problems: Vec<Problem>) -> Result<Plan, Vec<Prob
     Err(problems)
 }
 
-fn words_span<T>(words: &[At<T>]) -> std::ops::Range<usize> {
+fn words_span<T>(words: &[Spanned<T>]) -> std::ops::Range<usize> {
     match (words.first(), words.last()) {
         (Some(first), Some(last)) => first.span.start..last.span.end,
         _ => 0..0,
     }
 }
 
-fn it<T: Clone>(at: &Option<At<T>>) -> Option<T> {
-    at.as_ref().map(|at| at.it.clone())
+fn it<T: Clone>(at: &Option<Spanned<T>>) -> Option<T> {
+    at.as_ref().map(|at| at.value.clone())
 }
 
-fn texts(at: Option<&[At<String>]>) -> Vec<String> {
+fn texts(at: Option<&[Spanned<String>]>) -> Vec<String> {
     at.unwrap_or_default()
         .iter()
-        .map(|t| t.it.clone())
+        .map(|t| t.value.clone())
         .collect()
 }
 
@@ -112,8 +113,8 @@ fn source(written: &RawSpec, problems: &mut Vec<Problem>) -> SourcePlan {
     let s = &written.source;
     let by_bytes = is_fixed(written) && it(&written.measure) == Some(Measure::Bytes);
     let charset = match &s.encoding {
-        Some(label) if label.it == "auto" => None,
-        Some(label) => match Charset::new(&label.it, by_bytes) {
+        Some(label) if label.value == "auto" => None,
+        Some(label) => match Charset::new(&label.value, by_bytes) {
             Ok(charset) => {
                 if let Some(why) = charset.cannot_be_cut() {
                     problems.push(
@@ -239,7 +240,7 @@ fn target(written: &RawSpec, problems: &mut Vec<Problem>) -> TargetPlan {
         );
     }
     if let Some(table) = &t.table
-        && table.it.trim().is_empty()
+        && table.value.trim().is_empty()
     {
         problems.push(Problem::new(
             table.span.clone(),
@@ -296,7 +297,7 @@ fn rejects(written: &RawSpec, problems: &mut Vec<Problem>) -> RejectsPlan {
         );
     }
     if let Some(table) = &r.table
-        && table.it.trim().is_empty()
+        && table.value.trim().is_empty()
     {
         problems.push(Problem::new(
             table.span.clone(),

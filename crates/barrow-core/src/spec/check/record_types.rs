@@ -8,7 +8,7 @@ use crate::conditions::Scope;
 use crate::format::RecordEnd;
 use crate::nearest::did_you_mean;
 use crate::plan::{ColumnPlan, Part, RecordTypePlan};
-use crate::problem::{At, Problem};
+use crate::problem::{Spanned, Problem};
 use crate::spec::raw::{Kind, RawSpec, Shape};
 use crate::words::Header;
 
@@ -105,12 +105,12 @@ fn one(
         Some(name)
             if before
                 .iter()
-                .any(|other| other.name.as_ref() == Some(&name.it)) =>
+                .any(|other| other.name.as_ref() == Some(&name.value)) =>
         {
-            let message = format!("there are two record types {}", name.it);
+            let message = format!("there are two record types {}", name.value);
             problems.push(Problem::new(name.span.clone(), message, "named already"));
         }
-        Some(name) if name.it.contains('.') => {
+        Some(name) if name.value.contains('.') => {
             let message = "a record type's name has no point, which parts it from a column's";
             problems.push(Problem::new(name.span.clone(), message, "holds a point"));
         }
@@ -150,7 +150,7 @@ fn one(
 /// The columns of a shape, and what holds for its records.
 fn shape(
     shape: &Shape,
-    said: &Option<At<u64>>,
+    said: &Option<Spanned<u64>>,
     written: &RawSpec,
     before: &[RecordTypePlan],
     problems: &mut Vec<Problem>,
@@ -186,29 +186,29 @@ fn shape(
 
 /// The key's columns, which must be loaded.
 fn key(
-    written: Option<&[At<String>]>,
+    written: Option<&[Spanned<String>]>,
     plan: &RecordTypePlan,
     problems: &mut Vec<Problem>,
 ) -> Vec<usize> {
     let mut places = Vec::new();
     for name in written.unwrap_or_default() {
-        let found = plan.columns.iter().position(|c| c.name == name.it);
+        let found = plan.columns.iter().position(|c| c.name == name.value);
         match found {
             Some(place) if places.contains(&place) => problems.push(Problem::new(
                 name.span.clone(),
-                format!("the key names {} twice", name.it),
+                format!("the key names {} twice", name.value),
                 "a second time",
             )),
             Some(place) if plan.columns[place].load => places.push(place),
             Some(_) => problems.push(Problem::new(
                 name.span.clone(),
-                format!("the key's column {} is not loaded", name.it),
+                format!("the key's column {} is not loaded", name.value),
                 "not loaded",
             )),
             None => {
                 let known = plan.loaded().map(|c| c.name.as_str());
-                let help = did_you_mean(&name.it, known);
-                let message = format!("the key names {}, and there is no such column", name.it);
+                let help = did_you_mean(&name.value, known);
+                let message = format!("the key names {}, and there is no such column", name.value);
                 let problem = Problem::new(name.span.clone(), message, "not a column");
                 problems.push(problem.maybe_help(help));
             }
@@ -227,7 +227,7 @@ fn templates(
     let mut values = HashMap::new();
     for column in &shape.columns {
         if let Some(value) = &column.value {
-            values.entry(column.name.it.as_str()).or_insert(value);
+            values.entry(column.name.value.as_str()).or_insert(value);
         }
     }
     for place in 0..columns.len() {

@@ -4,7 +4,7 @@ use super::{header, is_fixed, it};
 use crate::format::LONGEST_MARK;
 use crate::format::{DelimitedFormat, Escape, FixedFormat, RecordEnd, RecordFormat};
 use crate::plan::RecordPlan;
-use crate::problem::{At, Problem};
+use crate::problem::{Spanned, Problem};
 use crate::spec::raw::{Delimited, RawSpec, Records};
 use crate::words::Spaces;
 use crate::words::{Header, Measure, PreambleKey, WhenBlank, WhenLong, WhenShort};
@@ -55,7 +55,7 @@ pub fn records(
         ));
     }
     if let Some(comment) = &r.comment
-        && comment.it.is_empty()
+        && comment.value.is_empty()
     {
         problems.push(Problem::new(
             comment.span.clone(),
@@ -93,7 +93,7 @@ pub fn ending(r: &Records, problems: &mut Vec<Problem>) -> RecordEnd {
     let Some(at) = &r.ending else {
         return RecordEnd::Auto;
     };
-    let text = match at.it.as_str() {
+    let text = match at.value.as_str() {
         "auto" => return RecordEnd::Auto,
         "lf" => "\n",
         "crlf" => "\r\n",
@@ -127,7 +127,7 @@ fn delimited(d: &Delimited, ending: &RecordEnd, problems: &mut Vec<Problem>) -> 
             "not with this delimiter",
         ));
     }
-    let mut clash = |at: &Option<At<String>>, message: &str, label: &str| {
+    let mut clash = |at: &Option<Spanned<String>>, message: &str, label: &str| {
         let span = at.as_ref().map_or(0..0, |at| at.span.clone());
         problems.push(Problem::new(span, message, label));
     };

@@ -4,7 +4,7 @@ use super::conditions::inner;
 use crate::nearest::did_you_mean;
 use crate::plan::{ColumnPlan, Part, RecordTypePlan, Template};
 
-use crate::problem::{At, Problem};
+use crate::problem::{Spanned, Problem};
 
 /// What a template may name beside columns.
 const FACTS: [(&str, Part); 5] = [
@@ -29,13 +29,13 @@ pub struct Names<'n> {
 
 /// Reads a template.
 pub fn template(
-    written: &At<String>,
+    written: &Spanned<String>,
     names: &Names<'_>,
     problems: &mut Vec<Problem>,
 ) -> Option<Template> {
     let mut parts = Vec::new();
     let mut literal = String::new();
-    let mut rest = written.it.char_indices().peekable();
+    let mut rest = written.value.char_indices().peekable();
     let mut fine = true;
     while let Some((at, c)) = rest.next() {
         // A brace that stands for itself is doubled.
@@ -62,7 +62,7 @@ pub fn template(
             .take_while(|c| *c != '}')
             .collect();
         let end = at + name.len() + 2;
-        let closed = written.it.get(end - 1..end) == Some("}");
+        let closed = written.value.get(end - 1..end) == Some("}");
         match names.part(&name) {
             Ok(part) if closed => {
                 if !literal.is_empty() {
@@ -72,7 +72,7 @@ pub fn template(
             }
             found => {
                 fine = false;
-                let span = inner(names.text, written, &(at..end.min(written.it.len())));
+                let span = inner(names.text, written, &(at..end.min(written.value.len())));
                 let (message, help) = match (closed, found) {
                     (true, Err(wrong)) => wrong,
                     _ => (

@@ -37,7 +37,7 @@ fn one(
         );
         return None;
     };
-    is_there(part.it, total, written, problems);
+    is_there(part.value, total, written, problems);
     let at = place(total, written, problems)?;
     let kind = kind(total, record_types, problems)?;
     let of = match &total.sum {
@@ -47,7 +47,7 @@ fn one(
     Some(TotalPlan {
         of,
         kind,
-        part: part.it,
+        part: part.value,
         line: (it(&total.line).unwrap_or(1) as usize).saturating_sub(1),
         at,
     })
@@ -100,16 +100,16 @@ fn place(total: &Total, written: &RawSpec, problems: &mut Vec<Problem>) -> Optio
             "a fixed layout has no fields to count: say start and width",
             "only with layout = \"delimited\"",
         ),
-        (Some(field), None, None, None) if field.it == 0 => wrong(
+        (Some(field), None, None, None) if field.value == 0 => wrong(
             &field.span,
             "places are counted from 1",
             "there is no field 0",
         ),
-        (Some(field), None, None, None) => Some(TotalAt::Field(field.it as usize - 1)),
-        (None, Some(start), Some(width), None) if start.it > 0 && width.it > 0 => {
-            Some(TotalAt::Slice(start.it as usize - 1, width.it as usize))
+        (Some(field), None, None, None) => Some(TotalAt::Field(field.value as usize - 1)),
+        (None, Some(start), Some(width), None) if start.value > 0 && width.value > 0 => {
+            Some(TotalAt::Slice(start.value as usize - 1, width.value as usize))
         }
-        (None, None, None, Some(matches)) => match regex::Regex::new(&matches.it) {
+        (None, None, None, Some(matches)) => match regex::Regex::new(&matches.value) {
             Ok(regex) if regex.capture_names().flatten().any(|name| name == "total") => {
                 Some(TotalAt::Matches(regex))
             }
@@ -143,11 +143,11 @@ fn kind(
     };
     let place = record_types
         .iter()
-        .position(|kind| kind.name.as_ref() == Some(&name.it));
+        .position(|kind| kind.name.as_ref() == Some(&name.value));
     if place.is_none() {
         let known = record_types.iter().filter_map(|kind| kind.name.as_deref());
-        let message = format!("there is no record type {}", name.it);
-        let help = did_you_mean(&name.it, known);
+        let message = format!("there is no record type {}", name.value);
+        let help = did_you_mean(&name.value, known);
         problems
             .push(Problem::new(name.span.clone(), message, "not a record type").maybe_help(help));
         return None;
@@ -169,9 +169,9 @@ fn sum(
         return None;
     }
     let plan = &mut record_types[kind.unwrap_or(0)];
-    let Some(column) = plan.columns.iter().position(|c| c.name == name.it) else {
-        let help = did_you_mean(&name.it, names(&plan.columns).iter().map(|(name, _)| *name));
-        let message = format!("there is no column {}", name.it);
+    let Some(column) = plan.columns.iter().position(|c| c.name == name.value) else {
+        let help = did_you_mean(&name.value, names(&plan.columns).iter().map(|(name, _)| *name));
+        let message = format!("there is no column {}", name.value);
         problems.push(Problem::new(name.span.clone(), message, "not a column").maybe_help(help));
         return None;
     };
@@ -181,7 +181,7 @@ fn sum(
         ty => {
             let message = format!(
                 "column {} is {ty}: whole numbers and decimals are summed",
-                name.it
+                name.value
             );
             problems.push(Problem::new(name.span.clone(), message, "not exact"));
             return None;

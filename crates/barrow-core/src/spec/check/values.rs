@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use super::{is_fixed, it, texts, words_span};
-use crate::problem::{At, Problem};
+use crate::problem::{Spanned, Problem};
 use crate::spec::raw::{Column, RawSpec, Values};
 use crate::types::Type;
 use crate::values::{LimitOptions, Policies, ReaderOptions, StepOptions};
@@ -11,7 +11,7 @@ use crate::words::{Controls, InnerBlanks, LengthIn, NormalForm};
 use crate::words::{Form, Trim, WhenUndecodable};
 
 /// The column's own key, else that of `[values]`.
-fn either<T: Clone>(own: &Option<At<T>>, shared: &Option<At<T>>) -> Option<T> {
+fn either<T: Clone>(own: &Option<Spanned<T>>, shared: &Option<Spanned<T>>) -> Option<T> {
     it(own).or_else(|| it(shared))
 }
 
@@ -50,7 +50,7 @@ pub fn options(c: &Column, written: &RawSpec, ty: Type) -> ReaderOptions {
             one_of: c
                 .one_of
                 .as_ref()
-                .map(|all| all.iter().map(|one| one.it.clone()).collect()),
+                .map(|all| all.iter().map(|one| one.value.clone()).collect()),
             matches: it(&c.matches),
         },
         policies: Policies {
@@ -73,7 +73,7 @@ pub fn years(written: &RawSpec, problems: &mut Vec<Problem>) {
     let own = columns.map(|column| &column.keys);
     let all = own.chain([&written.values.keys]);
     for year in all.filter_map(|keys| keys.two_digit_years_from.as_ref()) {
-        if !(1..=9900).contains(&year.it) {
+        if !(1..=9900).contains(&year.value) {
             problems.push(Problem::new(
                 year.span.clone(),
                 "two_digit_years_from is a year from 1 to 9900",
@@ -103,9 +103,9 @@ fn steps(c: &Column, written: &RawSpec, ty: Type) -> StepOptions {
 }
 
 /// The patterns that the spec gives a column, if it gives any.
-pub fn patterns<'w>(c: &'w Column, values: &'w Values, ty: Type) -> Option<&'w [At<String>]> {
+pub fn patterns<'w>(c: &'w Column, values: &'w Values, ty: Type) -> Option<&'w [Spanned<String>]> {
     // The time of a run comes in the standard notation.
-    if c.value.as_ref().is_some_and(|value| value.it == "{now}") {
+    if c.value.as_ref().is_some_and(|value| value.value == "{now}") {
         return None;
     }
     let shared = match ty {
@@ -120,7 +120,7 @@ pub fn patterns<'w>(c: &'w Column, values: &'w Values, ty: Type) -> Option<&'w [
 
 /// Where the key stands that the reader complains of.
 pub fn span(key: &str, c: &Column, values: &Values, ty: Type) -> Option<Range<usize>> {
-    let at = |at: &Option<At<_>>| at.as_ref().map(|at: &At<_>| at.span.clone());
+    let at = |at: &Option<Spanned<_>>| at.as_ref().map(|at: &Spanned<_>| at.span.clone());
     match key {
         "format" => patterns(c, values, ty).map(words_span),
         "time_zone" => c

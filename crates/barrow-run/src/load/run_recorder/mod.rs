@@ -212,6 +212,7 @@ impl RunRecorder {
                     .fingerprint
                     .as_ref()
                     .map(|fingerprint| fingerprint.sample.clone()),
+                version: file.source.version(),
                 outcome: Outcome::Going,
                 once: self.once,
                 ..File::default()

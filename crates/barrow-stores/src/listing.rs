@@ -1,0 +1,107 @@
+//! Which objects an address means: one by its name, those that a glob matches, or those whose
+//! keys begin so.
+
+use barrow_core::escape::escape_for_display;
+use barrow_core::source::archive::matches;
+use barrow_core::source::files::natural;
+use glob::Pattern;
+use object_store::{ObjectMeta, ObjectStoreExt};
+use object_store::list::PaginatedListOptions;
+use object_store::path::Path;
+
+use crate::connect::Client;
+use crate::fault::Fault;
+
+/// Characters that make a key a glob.
+const GLOB: [char; 3] = ['*', '?', '['];
+
+/// What a key that ends so means is every object that begins with it.
+const PREFIX_ENDS: [char; 5] = ['/', '-', '_', '=', '.'];
+
+/// The objects that a key means, in natural order; none where there is none.
+///
+/// # Errors
+/// The store does not answer, or does not let us see.
+pub async fn find(client: &Client, key: &str) -> Result<Vec<ObjectMeta>, Fault> {
+    // A name that has a glob's characters and is there is meant as it stands.
+    let is_prefix = key.is_empty() || key.ends_with(PREFIX_ENDS);
+    let is_glob = key.contains(GLOB);
+    if !is_prefix {
+        match one(client, key).await {
+            Ok(found) => return Ok(vec![found]),
+            Err(Fault::Missing) if !is_glob => return Ok(Vec::new()),
+            Err(Fault::Missing) => {}
+            // A glob's characters may be what a store takes offence at.
+            Err(_) if is_glob => {}
+            Err(fault) => return Err(fault),
+        }
+    }
+    let start = key.find(GLOB).map_or(key, |at| &key[..at]);
+    let mut found = under(client, start).await?;
+    if is_glob {
+        let pattern = Pattern::new(key).map_err(|error| {
+            let key = escape_for_display(key.as_bytes());
+            Fault::Other(format!("{key} is not a pattern: {error}"))
+        })?;
+        found.retain(|object| matches(&pattern, object.location.as_ref()));
+    }
+    // What ends in a slash stands for a folder in programs that show folders.
+    found.retain(|object| object.size > 0 || !object.location.as_ref().ends_with('/'));
+    found.sort_by(|a, b| natural(a.location.as_ref(), b.location.as_ref()));
+    Ok(found)
+}
+
+/// The object of this name.
+async fn one(client: &Client, key: &str) -> Result<ObjectMeta, Fault> {
+    let path = path_of(key)?;
+    let found = client.objects.head(&path).await;
+    found.map_err(|error| Fault::of_store(&error))
+}
+
+/// A key as the store's client has it.
+///
+/// # Errors
+/// A key that it cannot name: with an empty part, `.` or `..`.
+pub fn path_of(key: &str) -> Result<Path, Fault> {
+    Path::parse(key).map_err(|error| {
+        Fault::Other(format!(
+            "the key {} cannot be named here: {}",
+            escape_for_display(key.as_bytes()),
+            escape_for_display(error.to_string().as_bytes())
+        ))
+    })
+}
+
+/// Every object whose key begins so.
+///
+/// # Errors
+/// As [`find`].
+pub async fn under(client: &Client, start: &str) -> Result<Vec<ObjectMeta>, Fault> {
+    let mut found = Vec::new();
+    let mut page_token = None;
+    loop {
+        let options = PaginatedListOptions {
+            page_token,
+            ..PaginatedListOptions::default()
+        };
+        let prefix = (!start.is_empty()).then_some(start);
+        let page = client.listings.list_paginated(prefix, options).await;
+        let page = page.map_err(|error| Fault::of_store(&error))?;
+        found.extend(page.result.objects);
+        page_token = page.page_token;
+        if page_token.is_none() {
+            return Ok(found);
+        }
+    }
+}
+
+/// A few keys that begin as a key that is not there does, for advice.
+pub async fn near(client: &Client, key: &str) -> Vec<String> {
+    let options = PaginatedListOptions {
+        max_keys: Some(3),
+        ..PaginatedListOptions::default()
+    };
+    let page = client.listings.list_paginated(Some(key), options).await;
+    let objects = page.map(|page| page.result.objects).unwrap_or_default();
+    objects.into_iter().map(|object| object.location.to_string()).collect()
+}

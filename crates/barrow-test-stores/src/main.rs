@@ -1,0 +1,66 @@
+//! Starts the store for anybody: `cargo run -p barrow-test-stores -- FOLDER`.
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+use std::time::Duration;
+
+use barrow_test_stores::{Faults, Keys, Options, Server};
+use clap::Parser;
+
+/// A small object store and web server, in memory, for trying out. The folders in FOLDER are
+/// its buckets.
+#[derive(Parser)]
+struct Args {
+    /// The folder whose folders are buckets.
+    folder: PathBuf,
+    /// The address to listen at.
+    #[arg(long, default_value = "127.0.0.1")]
+    ip: std::net::IpAddr,
+    /// The port.
+    #[arg(long, default_value_t = 9410)]
+    port: u16,
+    /// Let everybody in, signed or not.
+    #[arg(long)]
+    open: bool,
+    /// Answer so many milliseconds late.
+    #[arg(long, default_value_t = 0)]
+    delay: u64,
+    /// Fail so many of a thousand requests for content.
+    #[arg(long, default_value_t = 0)]
+    faults: u32,
+}
+
+fn main() -> ExitCode {
+    let args = Args::parse();
+    let keys = Keys::default();
+    let server = Server::start(Options {
+        ip: args.ip,
+        port: args.port,
+        keys: (!args.open).then(|| keys.clone()),
+        folder: Some(args.folder),
+        faults: Faults {
+            delay: Duration::from_millis(args.delay),
+            per_thousand: args.faults,
+            ..Faults::default()
+        },
+    });
+    let server = match server {
+        Ok(server) => server,
+        Err(error) => {
+            eprintln!("the store cannot start: {error}");
+            return ExitCode::FAILURE;
+        }
+    };
+    println!("The store is at {}. In another terminal:", server.address());
+    println!("  export AWS_ENDPOINT_URL={} AWS_ALLOW_HTTP=true", server.address());
+    if !args.open {
+        println!(
+            "  export AWS_ACCESS_KEY_ID={} AWS_SECRET_ACCESS_KEY={} AWS_REGION={}",
+            keys.id, keys.secret, keys.region
+        );
+    }
+    println!("It stops with Ctrl-C, and forgets what was written to it.");
+    loop {
+        std::thread::park();
+    }
+}
