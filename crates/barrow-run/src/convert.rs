@@ -91,7 +91,8 @@ impl<'c> Convert<'c> {
         let mapping = Mapping::new(from, &writer)?;
         let run = run_id();
         let folder = from.rejects_folder(self.rejects);
-        let files = self.out.files(&to.plan)?;
+        let remote = self.out.remote(Some(to))?;
+        let files = self.out.files(&to.plan, &remote)?;
         let rejects = RejectWriter::new(folder.join(&run), from.plan.rejects.keep);
         let parting = self.out.parting.clone();
         let mut sink = ConvertSink {
@@ -123,7 +124,7 @@ fn ended(from: &Spec, to: &Spec, out: &Out, mut sink: ConvertSink<'_>) -> Result
         false => (Vec::new(), sink.output.counts),
     };
     if kept {
-        out.write_list(&made)?;
+        out.write_list(&made, &out.remote(Some(to))?)?;
     }
     let reading = Summary {
         spec: from.name(),

@@ -40,6 +40,7 @@ pub mod reject_manifest;
 pub mod report;
 mod run_id;
 pub mod spec_file;
+pub mod status;
 pub mod words;
 
 pub use check::Check;
@@ -54,3 +55,4 @@ pub use observer::Observer;
 pub use peek::Peek;
 pub use report::Summary;
 pub use spec_file::{Overrides, Spec};
+pub use status::Status;

@@ -105,12 +105,7 @@ macro_rules! from_environment {
     }};
 }
 
-fn s3(
-    bucket: &str,
-    settings: &StoreSettings,
-    connector: Connector,
-    once: RetryConfig,
-) -> Made {
+fn s3(bucket: &str, settings: &StoreSettings, connector: Connector, once: RetryConfig) -> Made {
     let mut builder = from_environment!(AmazonS3Builder::new(), AmazonS3ConfigKey, "AWS_")
         .with_bucket_name(bucket)
         .with_retry(once)
@@ -139,12 +134,7 @@ fn s3(
     sides!(builder.build()?)
 }
 
-fn gs(
-    bucket: &str,
-    settings: &StoreSettings,
-    connector: Connector,
-    once: RetryConfig,
-) -> Made {
+fn gs(bucket: &str, settings: &StoreSettings, connector: Connector, once: RetryConfig) -> Made {
     let mut builder =
         from_environment!(GoogleCloudStorageBuilder::new(), GoogleConfigKey, "GOOGLE_")
             .with_bucket_name(bucket)
@@ -165,12 +155,7 @@ fn gs(
     sides!(builder.build()?)
 }
 
-fn az(
-    container: &str,
-    settings: &StoreSettings,
-    connector: Connector,
-    once: RetryConfig,
-) -> Made {
+fn az(container: &str, settings: &StoreSettings, connector: Connector, once: RetryConfig) -> Made {
     let mut builder = from_environment!(MicrosoftAzureBuilder::new(), AzureConfigKey, "AZURE_")
         .with_container_name(container)
         .with_retry(once)

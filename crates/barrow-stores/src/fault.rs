@@ -93,8 +93,9 @@ impl Fault {
     pub fn of_store(error: &object_store::Error) -> Fault {
         match error {
             object_store::Error::NotFound { .. } => Fault::Missing,
-            object_store::Error::Precondition { .. }
-            | object_store::Error::NotModified { .. } => Fault::Changed,
+            object_store::Error::Precondition { .. } | object_store::Error::NotModified { .. } => {
+                Fault::Changed
+            }
             object_store::Error::InvalidPath { source } => Fault::Other(format!(
                 "a key there cannot be named here: {}",
                 escape_for_display(source.to_string().as_bytes())
@@ -148,6 +149,9 @@ mod tests {
             "the service refused the request (400 AuthorizationHeaderMalformed): wrong\\nregion; \
              the bucket is in the region eu-west-1"
         );
-        assert_eq!(Refused::new(403, None, b"").to_string(), "access is denied (403)");
+        assert_eq!(
+            Refused::new(403, None, b"").to_string(),
+            "access is denied (403)"
+        );
     }
 }

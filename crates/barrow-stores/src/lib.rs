@@ -29,7 +29,7 @@ mod transport;
 mod upload;
 mod web;
 
-pub use address::{Address, Scheme};
+pub use address::{Address, Scheme, for_a_spec};
 pub use fault::Fault;
 pub use settings::StoreSettings;
 pub use stores::Stores;

@@ -5,9 +5,9 @@ use barrow_core::escape::escape_for_display;
 use barrow_core::source::archive::matches;
 use barrow_core::source::files::natural;
 use glob::Pattern;
-use object_store::{ObjectMeta, ObjectStoreExt};
 use object_store::list::PaginatedListOptions;
 use object_store::path::Path;
+use object_store::{ObjectMeta, ObjectStoreExt};
 
 use crate::connect::Client;
 use crate::fault::Fault;
@@ -23,21 +23,20 @@ const PREFIX_ENDS: [char; 5] = ['/', '-', '_', '=', '.'];
 /// # Errors
 /// The store does not answer, or does not let us see.
 pub async fn find(client: &Client, key: &str) -> Result<Vec<ObjectMeta>, Fault> {
-    // A name that has a glob's characters and is there is meant as it stands.
     let is_prefix = key.is_empty() || key.ends_with(PREFIX_ENDS);
     let is_glob = key.contains(GLOB);
-    if !is_prefix {
-        match one(client, key).await {
-            Ok(found) => return Ok(vec![found]),
-            Err(Fault::Missing) if !is_glob => return Ok(Vec::new()),
-            Err(Fault::Missing) => {}
-            // A glob's characters may be what a store takes offence at.
-            Err(_) if is_glob => {}
-            Err(fault) => return Err(fault),
-        }
+    if !is_prefix && !is_glob {
+        return Ok(vec![one(client, key).await?]);
     }
     let start = key.find(GLOB).map_or(key, |at| &key[..at]);
     let mut found = under(client, start).await?;
+    // A name that has a glob's characters and is there is meant as it stands.
+    let literal = found
+        .iter()
+        .position(|object| object.location.as_ref() == key);
+    if let (true, Some(literal)) = (is_glob, literal) {
+        return Ok(vec![found.swap_remove(literal)]);
+    }
     if is_glob {
         let pattern = Pattern::new(key).map_err(|error| {
             let key = escape_for_display(key.as_bytes());
@@ -95,13 +94,29 @@ pub async fn under(client: &Client, start: &str) -> Result<Vec<ObjectMeta>, Faul
     }
 }
 
+/// A listing that failed, for there is no such bucket; each protocol has its code for that.
+fn no_bucket(error: object_store::Error) -> Fault {
+    let says = error.to_string();
+    let codes = ["NoSuchBucket", "ContainerNotFound"];
+    match codes.iter().any(|code| says.contains(code)) {
+        true => Fault::Missing,
+        false => Fault::of_store(&error),
+    }
+}
+
 /// A few keys that begin as a key that is not there does, for advice.
-pub async fn near(client: &Client, key: &str) -> Vec<String> {
+///
+/// # Errors
+/// The bucket is not there, or may not be listed.
+pub async fn near(client: &Client, key: &str) -> Result<Vec<String>, Fault> {
     let options = PaginatedListOptions {
         max_keys: Some(3),
         ..PaginatedListOptions::default()
     };
     let page = client.listings.list_paginated(Some(key), options).await;
-    let objects = page.map(|page| page.result.objects).unwrap_or_default();
-    objects.into_iter().map(|object| object.location.to_string()).collect()
+    let objects = page.map_err(no_bucket)?.result.objects;
+    let keys = objects
+        .into_iter()
+        .map(|object| object.location.to_string());
+    Ok(keys.collect())
 }

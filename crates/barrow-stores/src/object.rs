@@ -110,7 +110,9 @@ impl Object {
                 format!("{before}{folder}")
             }
         };
-        Ok(format!("{}/{own}", folder.trim_end_matches('/')).trim_start_matches('/').into())
+        Ok(format!("{}/{own}", folder.trim_end_matches('/'))
+            .trim_start_matches('/')
+            .into())
     }
 
     /// Copies it to the first name that is free, and returns that.
@@ -128,7 +130,10 @@ impl Object {
                 Err(error) => return Err(Fault::of_store(&error)),
             }
             let options = CopyOptions::new().with_mode(CopyMode::Overwrite);
-            let copied = self.client.objects.copy_opts(&self.meta.location, &to, options);
+            let copied = self
+                .client
+                .objects
+                .copy_opts(&self.meta.location, &to, options);
             copied.await.map_err(|error| Fault::of_store(&error))?;
             return Ok(name);
         }
@@ -191,25 +196,38 @@ impl Source for Object {
 
     fn open_at(&self, from: u64) -> io::Result<Box<dyn Read + Send>> {
         let range = from.min(self.meta.size)..self.meta.size;
-        Ok(Box::new(RangeReader::new(&self.network, self.ranges(), range)))
+        Ok(Box::new(RangeReader::new(
+            &self.network,
+            self.ranges(),
+            range,
+        )))
     }
 
     fn fingerprint(&self) -> io::Result<Option<Fingerprint>> {
         if let Some(known) = self.fingerprint.get() {
             return Ok(Some(known.clone()));
         }
-        let found = self.network.wait(self.take_sample()).map_err(Fault::into_io)?;
+        let found = self
+            .network
+            .wait(self.take_sample())
+            .map_err(Fault::into_io)?;
         Ok(Some(self.fingerprint.get_or_init(|| found).clone()))
     }
 
     fn is_still(&self, _: &Fingerprint) -> io::Result<bool> {
         let now = self.network.wait(self.head()).map_err(Fault::into_io)?;
         Ok((now.size, now.e_tag, now.last_modified)
-            == (self.meta.size, self.meta.e_tag.clone(), self.meta.last_modified))
+            == (
+                self.meta.size,
+                self.meta.e_tag.clone(),
+                self.meta.last_modified,
+            ))
     }
 
     fn delete(&self) -> io::Result<()> {
-        let deleted = self.network.wait(self.client.objects.delete(&self.meta.location));
+        let deleted = self
+            .network
+            .wait(self.client.objects.delete(&self.meta.location));
         deleted.map_err(|error| Fault::of_store(&error).into_io())
     }
 
@@ -238,7 +256,11 @@ impl Ranges for ObjectRanges {
             },
             ..GetOptions::default()
         };
-        let got = self.client.objects.get_opts(&self.meta.location, options).await;
+        let got = self
+            .client
+            .objects
+            .get_opts(&self.meta.location, options)
+            .await;
         let got = got.map_err(|error| match Fault::of_store(&error) {
             Fault::Missing => Fault::Changed,
             fault => fault,

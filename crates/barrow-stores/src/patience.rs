@@ -29,7 +29,9 @@ impl Patience {
         let give_up_after = give_up_after.unwrap_or(GIVE_UP_AFTER);
         Patience {
             give_up_after,
-            stall: STALL.min(give_up_after.div_f64(3.0)).max(Duration::from_millis(50)),
+            stall: STALL
+                .min(give_up_after.div_f64(3.0))
+                .max(Duration::from_millis(50)),
         }
     }
 }

@@ -14,7 +14,10 @@ use crate::settings::{Environment, StoreSettings};
 /// A profile that is named and not there, a file that cannot be read, a way to keys that is
 /// not known here; in plain words.
 pub fn add(settings: &mut StoreSettings, environment: Environment<'_>) -> Result<(), String> {
-    let named = settings.profile.clone().or_else(|| environment("AWS_PROFILE"));
+    let named = settings
+        .profile
+        .clone()
+        .or_else(|| environment("AWS_PROFILE"));
     let name = named.as_deref().unwrap_or("default");
     let keys = read(environment, "AWS_SHARED_CREDENTIALS_FILE", "credentials")?;
     let config = read(environment, "AWS_CONFIG_FILE", "config")?;
@@ -41,7 +44,12 @@ pub fn add(settings: &mut StoreSettings, environment: Environment<'_>) -> Result
     }
     settings.region = settings.region.take().or_else(|| value("region"));
     settings.endpoint = settings.endpoint.take().or_else(|| value("endpoint_url"));
-    let other_ways = ["role_arn", "sso_session", "sso_start_url", "credential_process"];
+    let other_ways = [
+        "role_arn",
+        "sso_session",
+        "sso_start_url",
+        "credential_process",
+    ];
     match other_ways.into_iter().find(|way| value(way).is_some()) {
         Some(way) if settings.access_key.is_none() => Err(format!(
             "profile {name} gets its keys by {way}, which is not done here: put keys into the \

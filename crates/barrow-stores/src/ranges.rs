@@ -206,7 +206,9 @@ mod tests {
                 0 => first.boxed(),
                 1 => first.chain(futures_util::stream::pending()).boxed(),
                 2 => first
-                    .chain(futures_util::stream::iter([Err(Fault::Unreachable("x".into()))]))
+                    .chain(futures_util::stream::iter([Err(Fault::Unreachable(
+                        "x".into(),
+                    ))]))
                     .boxed(),
                 _ => first.boxed(),
             })

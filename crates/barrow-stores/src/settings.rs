@@ -75,6 +75,14 @@ impl StoreSettings {
     }
 }
 
+impl StoreSettings {
+    /// What is never to be shown.
+    pub fn secrets(&self) -> impl Iterator<Item = &str> {
+        let all = [&self.access_key, &self.secret_key, &self.token];
+        all.into_iter().filter_map(|secret| secret.as_deref())
+    }
+}
+
 /// Fills in `${NAME}` from the environment.
 fn fill(text: &str, environment: Environment<'_>) -> Result<String, String> {
     let mut filled = String::new();

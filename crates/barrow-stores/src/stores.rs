@@ -49,11 +49,20 @@ impl Stores {
         })
     }
 
+    /// What is never to be shown of the settings.
+    pub fn secrets(&self) -> impl Iterator<Item = &str> {
+        self.settings
+            .iter()
+            .flat_map(|(_, settings)| settings.secrets())
+    }
+
     /// The settings of a bucket or host: its own, or those of its scheme.
     fn settings(&self, scheme: Scheme, name: &str) -> StoreSettings {
         let of = |wanted: &str| self.settings.iter().find(|(name, _)| name == wanted);
         let found = of(name).or_else(|| of(scheme.word()));
-        found.map(|(_, settings)| settings.clone()).unwrap_or_default()
+        found
+            .map(|(_, settings)| settings.clone())
+            .unwrap_or_default()
     }
 
     fn network(&self) -> Result<Network, Fault> {
@@ -81,13 +90,16 @@ impl Stores {
     fn objects(&self, scheme: Scheme, bucket: &str, key: &str) -> Result<Vec<SourceFile>, Fault> {
         let network = self.network()?;
         let client = self.client(scheme, bucket)?;
-        let found = network.wait(listing::find(&client, key))?;
+        let found = match network.wait(listing::find(&client, key)) {
+            Err(Fault::Missing) => Vec::new(),
+            found => found?,
+        };
         if found.is_empty() {
             return Err(self.nothing(&network, &client, scheme, bucket, key));
         }
-        let objects = found.into_iter().map(|meta| {
-            SourceFile::new(Object::new(&network, &client, scheme, bucket, meta))
-        });
+        let objects = found
+            .into_iter()
+            .map(|meta| SourceFile::new(Object::new(&network, &client, scheme, bucket, meta)));
         Ok(objects.collect())
     }
 
@@ -100,17 +112,29 @@ impl Stores {
         bucket: &str,
         key: &str,
     ) -> Fault {
-        let near = network.wait(listing::near(client, key));
+        let near = match network.wait(listing::near(client, key)) {
+            Ok(near) => near,
+            Err(Fault::Missing) => {
+                let bucket = escape_for_display(bucket.as_bytes());
+                return Fault::Other(format!("there is no bucket {bucket}"));
+            }
+            // Whoever may read an object need not be let to see the others.
+            Err(_) => Vec::new(),
+        };
         let Some(near) = near.first().filter(|_| !key.contains(['*', '?', '['])) else {
             return Fault::Missing;
         };
         let address = |key: &str| {
             escape_for_display(format!("{}://{bucket}/{key}", scheme.word()).as_bytes())
         };
+        let all = match near.starts_with(&format!("{key}/")) {
+            true => format!("{key}/"),
+            false => format!("{key}*"),
+        };
         Fault::Other(format!(
             "there is no such object; {} is there (all that begin so: {})",
             address(near),
-            address(&format!("{key}*"))
+            address(&all)
         ))
     }
 
@@ -156,7 +180,9 @@ impl Stores {
     fn place(&self, address: &str) -> io::Result<(Client, object_store::path::Path)> {
         let wrong = |says: String| io::Error::new(io::ErrorKind::InvalidInput, says);
         match Address::parse(address).map_err(wrong)? {
-            Address::Web(_) => Err(wrong("files are written to object stores, not to the web".into())),
+            Address::Web(_) => Err(wrong(
+                "files are written to object stores, not to the web".into(),
+            )),
             Address::Object { key, .. } if key.is_empty() || key.ends_with('/') => {
                 Err(wrong("the address has no name for the object".into()))
             }

@@ -114,6 +114,7 @@ impl HttpService for Transport {
         loop {
             let fault = match self.once(&request, is_of_the_machine).await {
                 Ok(response) => return Ok(response),
+                Err((_, false)) if is_of_the_machine => return Err(given_up(no_key())),
                 Err((fault, false)) => return Err(given_up(fault)),
                 Err((fault, true)) => fault,
             };
@@ -121,7 +122,10 @@ impl HttpService for Transport {
                 true => self.patience.give_up_after,
                 false => self.patience.give_up_after.min(FIRST_CONTACT),
             };
-            if is_of_the_machine || !tries.again(most).await {
+            if is_of_the_machine {
+                return Err(given_up(no_key()));
+            }
+            if !tries.again(most).await {
                 return Err(given_up(fault));
             }
         }
@@ -206,6 +210,16 @@ pub fn innermost(error: &(dyn std::error::Error + 'static)) -> String {
 pub fn seconds(time: Duration) -> String {
     let seconds = (time.as_secs_f64() * 10.0).round() / 10.0;
     seconds.to_string()
+}
+
+/// The machine itself was asked who it is, and does not say.
+fn no_key() -> Fault {
+    Fault::Other(
+        "there is no key for it: set the cloud's usual variables (AWS_ACCESS_KEY_ID and \
+         AWS_SECRET_ACCESS_KEY, AZURE_STORAGE_ACCOUNT_KEY, GOOGLE_APPLICATION_CREDENTIALS), or \
+         say it under [stores.NAME]; where no key is needed, anonymous = true"
+            .into(),
+    )
 }
 
 fn given_up(fault: Fault) -> HttpError {

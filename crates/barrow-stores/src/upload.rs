@@ -54,7 +54,9 @@ impl Upload {
 
     fn send(&mut self) -> Result<(), Fault> {
         if self.parts.is_none() {
-            let begun = self.network.wait(self.client.objects.put_multipart(&self.path));
+            let begun = self
+                .network
+                .wait(self.client.objects.put_multipart(&self.path));
             self.parts = Some(begun.map_err(|error| Fault::of_store(&error))?);
         }
         while self.under_way.len() >= AT_ONCE {
@@ -77,6 +79,21 @@ impl Upload {
         sent.map_err(|error| Fault::of_store(&error))
     }
 
+    /// Sends what there is and waits until it has arrived, so that nothing of it is held
+    /// until the object is completed.
+    ///
+    /// # Errors
+    /// A part was refused.
+    pub fn settle(&mut self) -> io::Result<()> {
+        if !self.buffer.is_empty() {
+            self.send().map_err(Fault::into_io)?;
+        }
+        while !self.under_way.is_empty() {
+            self.wait_for_one().map_err(Fault::into_io)?;
+        }
+        Ok(())
+    }
+
     /// Completes the object: from here on everybody sees it.
     ///
     /// # Errors
@@ -88,8 +105,12 @@ impl Upload {
     fn complete(&mut self) -> Result<(), Fault> {
         if self.parts.is_none() {
             let payload = PutPayload::from(mem::take(&mut self.buffer));
-            let put = self.network.wait(self.client.objects.put(&self.path, payload));
-            return put.map(|_: PutResult| ()).map_err(|error| Fault::of_store(&error));
+            let put = self
+                .network
+                .wait(self.client.objects.put(&self.path, payload));
+            return put
+                .map(|_: PutResult| ())
+                .map_err(|error| Fault::of_store(&error));
         }
         if !self.buffer.is_empty() {
             self.send()?;

@@ -14,8 +14,8 @@ use barrow_core::source::files::safe_name;
 use barrow_core::source::{Fingerprint, Source};
 use futures_util::StreamExt;
 use http::header::{
-    ACCEPT_ENCODING, ACCEPT_RANGES, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_RANGE, ETAG, HeaderMap,
-    HeaderName, IF_MATCH, IF_UNMODIFIED_SINCE, LAST_MODIFIED, RANGE,
+    ACCEPT_ENCODING, ACCEPT_RANGES, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_RANGE, ETAG,
+    HeaderMap, HeaderName, IF_MATCH, IF_UNMODIFIED_SINCE, LAST_MODIFIED, RANGE,
 };
 use reqwest::{Method, RequestBuilder, Response};
 use url::Url;
@@ -122,7 +122,12 @@ impl Requests {
     async fn once(&self, request: RequestBuilder) -> Result<Response, (Fault, bool)> {
         let answer = tokio::time::timeout(self.patience.stall, request.send()).await;
         let response = match answer {
-            Err(_) => return Err((Fault::Unreachable("the server does not answer".into()), true)),
+            Err(_) => {
+                return Err((
+                    Fault::Unreachable("the server does not answer".into()),
+                    true,
+                ));
+            }
             Ok(Err(error)) => return Err(unreachable(&error)),
             Ok(Ok(response)) => response,
         };
@@ -154,7 +159,9 @@ impl Requests {
 
     /// Asks for one byte: whether ranges are given shows then.
     async fn first_byte(&self) -> Result<Head, Fault> {
-        let asked = self.send(|| self.request(Method::GET).header(RANGE, "bytes=0-0")).await;
+        let asked = self
+            .send(|| self.request(Method::GET).header(RANGE, "bytes=0-0"))
+            .await;
         let response = match asked {
             // A file without a byte has no first one.
             Err(Fault::Refused(refused)) if refused.status == 416 => {
@@ -213,8 +220,14 @@ fn unreachable(error: &reqwest::Error) -> (Fault, bool) {
     }
     let why = innermost(error);
     match why.contains("certificate") {
-        true => (Fault::Other(format!("the server cannot be trusted: {why}")), false),
-        false => (Fault::Unreachable(format!("the server cannot be reached: {why}")), true),
+        true => (
+            Fault::Other(format!("the server cannot be trusted: {why}")),
+            false,
+        ),
+        false => (
+            Fault::Unreachable(format!("the server cannot be reached: {why}")),
+            true,
+        ),
     }
 }
 
@@ -238,7 +251,10 @@ impl WebFile {
             .collect()
             .await;
         let pieces = pieces.into_iter().collect::<Result<Vec<_>, _>>()?;
-        Ok(fingerprint_of_places(size, pieces.iter().map(Vec::as_slice)))
+        Ok(fingerprint_of_places(
+            size,
+            pieces.iter().map(Vec::as_slice),
+        ))
     }
 
     /// All of it, in a temporary file that goes with the program.
@@ -360,7 +376,11 @@ impl Source for WebFile {
     fn open_at(&self, from: u64) -> io::Result<Box<dyn Read + Send>> {
         if let Some(size) = self.head.size.filter(|_| self.is_ranged()) {
             let range = from.min(size)..size;
-            return Ok(Box::new(RangeReader::new(&self.network, self.ranges(), range)));
+            return Ok(Box::new(RangeReader::new(
+                &self.network,
+                self.ranges(),
+                range,
+            )));
         }
         Ok(Box::new(CopyReader {
             file: self.copied()?,
@@ -373,7 +393,10 @@ impl Source for WebFile {
             return Ok(Some(known.clone()));
         }
         let found = match self.head.size.filter(|_| self.is_ranged()) {
-            Some(size) => self.network.wait(self.take_sample(size)).map_err(Fault::into_io)?,
+            Some(size) => self
+                .network
+                .wait(self.take_sample(size))
+                .map_err(Fault::into_io)?,
             None => {
                 let size = self.copied()?.metadata()?.len();
                 barrow_core::source::content::sample_of(self.open()?, size)?
@@ -424,17 +447,25 @@ impl Ranges for WebRanges {
         if let Some((name, value)) = self.head.condition() {
             request = request.header(name, value);
         }
-        let response = self.requests.once(request).await.map_err(|(fault, _)| fault)?;
+        let response = self
+            .requests
+            .once(request)
+            .await
+            .map_err(|(fault, _)| fault)?;
         if !self.head.is_same(&Head::of(response.headers())) {
             return Err(Fault::Changed);
         }
         let begins = format!("bytes {}-", range.start);
         let is_it = |given: String| given.starts_with(&begins);
         if !text(response.headers(), CONTENT_RANGE).is_some_and(is_it) {
-            return Err(Fault::Other("the server gave another range than asked for".into()));
+            return Err(Fault::Other(
+                "the server gave another range than asked for".into(),
+            ));
         }
         let stream = response.bytes_stream();
-        Ok(stream.map(|bytes| bytes.map_err(|error| unreachable(&error).0)).boxed())
+        Ok(stream
+            .map(|bytes| bytes.map_err(|error| unreachable(&error).0))
+            .boxed())
     }
 
     fn patience(&self) -> Patience {

@@ -203,6 +203,7 @@ pub fn places(text: &str) -> Vec<Range<usize>> {
                     .map(|s| start + from + s.start..start + from + s.end),
             );
         }
+        found.extend(values_of_secret_keys(line).map(|s| start + s.start..start + s.end));
         start += line.len();
     }
     let secrets = SECRETS.lock().unwrap_or_else(PoisonError::into_inner);
@@ -213,9 +214,43 @@ pub fn places(text: &str) -> Vec<Range<usize>> {
     found
 }
 
+/// The values of keys whose names say that they are secrets, in a line of a spec. A name of
+/// the environment is none.
+fn values_of_secret_keys(line: &str) -> impl Iterator<Item = Range<usize>> + '_ {
+    let is_word = |c: char| c.is_alphanumeric() || "_-".contains(c);
+    line.match_indices('=').filter_map(move |(equals, _)| {
+        let before = line[..equals].trim_end().trim_end_matches(['"', '\'']);
+        let name = before.rfind(|c: char| !is_word(c)).map_or(0, |at| at + 1);
+        let name = before[name..].to_ascii_lowercase();
+        let signs = ["secret", "token", "access_key", "accesskey", "passw"];
+        if !signs.iter().any(|sign| name.contains(sign)) {
+            return None;
+        }
+        let value = &line[equals + 1..];
+        let end = value.trim_end().trim_end_matches(['}', ' ']).len();
+        let text = value[..end].trim().trim_matches(['"', '\'']);
+        (!is_a_name(text) && !text.is_empty()).then_some(equals + 1..equals + 1 + end)
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn the_value_of_a_key_that_is_a_secret_is_not_shown() {
+        for (line, hidden) in [
+            ("secret_key = \"hush\"\n", &[" \"hush\""][..]),
+            ("token=\"hush\"\n", &["\"hush\""]),
+            ("m = { access_key = \"hush\" }\n", &[" \"hush\""]),
+            ("secret_key = \"${KEY}\"\n", &[]),
+            ("key = [\"delivery_id\"]\n", &[]),
+            ("key_file = \"k.json\"\n", &[]),
+        ] {
+            let found: Vec<&str> = values_of_secret_keys(line).map(|s| &line[s]).collect();
+            assert_eq!(found, hidden, "{line}");
+        }
+    }
 
     fn secret(address: &str) -> Vec<&str> {
         spans(address)

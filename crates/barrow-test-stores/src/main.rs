@@ -52,7 +52,10 @@ fn main() -> ExitCode {
         }
     };
     println!("The store is at {}. In another terminal:", server.address());
-    println!("  export AWS_ENDPOINT_URL={} AWS_ALLOW_HTTP=true", server.address());
+    println!(
+        "  export AWS_ENDPOINT_URL={} AWS_ALLOW_HTTP=true",
+        server.address()
+    );
     if !args.open {
         println!(
             "  export AWS_ACCESS_KEY_ID={} AWS_SECRET_ACCESS_KEY={} AWS_REGION={}",

@@ -33,7 +33,11 @@ pub fn answer(shared: &Shared, asked: &Asked) -> Response<Body> {
             headers: &asked.parts.headers,
         };
         if let Err((code, says)) = signed.check(keys) {
-            let mut response = error(if code.starts_with("Auth") { 400 } else { 403 }, code, &says);
+            let mut response = error(
+                if code.starts_with("Auth") { 400 } else { 403 },
+                code,
+                &says,
+            );
             if let Ok(region) = keys.region.parse() {
                 response.headers_mut().insert("x-amz-bucket-region", region);
             }
@@ -100,7 +104,10 @@ impl Request<'_> {
 
     fn read(&self) -> Response<Body> {
         let is_get = self.asked.parts.method == Method::GET;
-        let fault = self.shared.faults().draw().filter(|_| is_get);
+        let fault = match is_get {
+            true => self.shared.faults().draw(),
+            false => None,
+        };
         let mut objects = self.shared.objects();
         let bucket = objects.buckets.get_mut(&self.bucket);
         let Some(object) = bucket.and_then(|bucket| bucket.get_mut(&self.key)) else {
@@ -179,7 +186,9 @@ impl Request<'_> {
             return error(status, "InternalError", "try again");
         }
         let id = self.asks("uploadId").unwrap_or_default();
-        let number = self.asks("partNumber").and_then(|number| number.parse().ok());
+        let number = self
+            .asks("partNumber")
+            .and_then(|number| number.parse().ok());
         let mut objects = self.shared.objects();
         let (Some(upload), Some(number)) = (objects.uploads.get_mut(id), number) else {
             return error(404, "NoSuchUpload", "there is no such upload");
@@ -194,7 +203,9 @@ impl Request<'_> {
         let id = self.asks("uploadId").unwrap_or_default();
         let text = String::from_utf8_lossy(&self.asked.body).into_owned();
         let numbers = texts(&text, "PartNumber").into_iter();
-        let numbers: Vec<u32> = numbers.filter_map(|number| number.trim().parse().ok()).collect();
+        let numbers: Vec<u32> = numbers
+            .filter_map(|number| number.trim().parse().ok())
+            .collect();
         let tags: Vec<String> = texts(&text, "ETag").into_iter().map(plain).collect();
         let mut objects = self.shared.objects();
         let Some(upload) = objects.uploads.get(id) else {
@@ -202,10 +213,12 @@ impl Request<'_> {
         };
         let mut whole = Vec::new();
         let is_right = numbers.iter().zip(&tags).all(|(number, tag)| {
-            let part = upload.parts.get(number).filter(|part| {
-                part.etag.trim_matches('"') == tag.trim_matches('"')
-            });
-            part.map(|part| whole.extend_from_slice(&part.bytes)).is_some()
+            let part = upload
+                .parts
+                .get(number)
+                .filter(|part| part.etag.trim_matches('"') == tag.trim_matches('"'));
+            part.map(|part| whole.extend_from_slice(&part.bytes))
+                .is_some()
         });
         if !is_right || numbers.is_empty() || !numbers.is_sorted() {
             return error(400, "InvalidPart", "a part is not what was sent");
@@ -222,9 +235,8 @@ impl Request<'_> {
             ..Object::new(whole)
         };
         let etag = self.store(object);
-        let inner = element("Bucket", &self.bucket)
-            + &element("Key", &self.key)
-            + &element("ETag", &etag);
+        let inner =
+            element("Bucket", &self.bucket) + &element("Key", &self.key) + &element("ETag", &etag);
         respond(200, document("CompleteMultipartUploadResult", &inner))
     }
 
@@ -244,7 +256,9 @@ impl Request<'_> {
     /// ListObjectsV2.
     fn list(&self) -> Response<Body> {
         let prefix = self.asks("prefix").unwrap_or_default();
-        let delimiter = self.asks("delimiter").filter(|delimiter| !delimiter.is_empty());
+        let delimiter = self
+            .asks("delimiter")
+            .filter(|delimiter| !delimiter.is_empty());
         let most = self.asks("max-keys").and_then(|most| most.parse().ok());
         let most = MOST_KEYS.min(most.unwrap_or(MOST_KEYS));
         let after = self.asks("continuation-token").or(self.asks("start-after"));
@@ -282,7 +296,13 @@ impl Request<'_> {
                     inner += &format!(
                         "<Contents>{}{}{}{}</Contents>",
                         element("Key", key),
-                        element("LastModified", &object.modified.strftime("%Y-%m-%dT%H:%M:%S.000Z").to_string()),
+                        element(
+                            "LastModified",
+                            &object
+                                .modified
+                                .strftime("%Y-%m-%dT%H:%M:%S.000Z")
+                                .to_string()
+                        ),
                         element("ETag", &object.etag),
                         element("Size", &object.bytes.len().to_string()),
                     );
@@ -290,7 +310,10 @@ impl Request<'_> {
             }
         }
         for folder in folders {
-            inner += &format!("<CommonPrefixes>{}</CommonPrefixes>", element("Prefix", folder));
+            inner += &format!(
+                "<CommonPrefixes>{}</CommonPrefixes>",
+                element("Prefix", folder)
+            );
         }
         inner += &element("KeyCount", &count.to_string());
         inner += &element("MaxKeys", &most.to_string());

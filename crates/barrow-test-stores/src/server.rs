@@ -117,7 +117,9 @@ impl Server {
     pub fn keys(&self, bucket: &str) -> Vec<String> {
         let objects = self.shared.objects();
         let bucket = objects.buckets.get(bucket);
-        bucket.map(|bucket| bucket.keys().cloned().collect()).unwrap_or_default()
+        bucket
+            .map(|bucket| bucket.keys().cloned().collect())
+            .unwrap_or_default()
     }
 
     /// The content of an object.
@@ -146,7 +148,11 @@ impl Server {
 
     /// The requests so far, as `GET /market/out/sales-1.psv`, and forgets them.
     pub fn take_requests(&self) -> Vec<String> {
-        let mut log = self.shared.log.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut log = self
+            .shared
+            .log
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner);
         std::mem::take(&mut log)
     }
 }
@@ -190,9 +196,17 @@ async fn answer(
     request: Request<Incoming>,
 ) -> Result<Response<Body>, Infallible> {
     let (parts, body) = request.into_parts();
-    let body = body.collect().await.map(|body| body.to_bytes()).unwrap_or_default();
+    let body = body
+        .collect()
+        .await
+        .map(|body| body.to_bytes())
+        .unwrap_or_default();
     let line = format!("{} {}", parts.method, parts.uri);
-    shared.log.lock().unwrap_or_else(PoisonError::into_inner).push(line);
+    shared
+        .log
+        .lock()
+        .unwrap_or_else(PoisonError::into_inner)
+        .push(line);
     let delay = shared.faults().delay;
     if !delay.is_zero() {
         tokio::time::sleep(delay).await;
@@ -238,6 +252,8 @@ pub(crate) fn respond(status: u16, content: impl Into<Bytes>) -> Response<Body> 
     let content = content.into();
     let mut response = Response::new(body(content.clone(), None));
     *response.status_mut() = hyper::StatusCode::from_u16(status).unwrap_or_default();
-    response.headers_mut().insert("content-length", content.len().into());
+    response
+        .headers_mut()
+        .insert("content-length", content.len().into());
     response
 }

@@ -13,15 +13,22 @@ use crate::faults::Fault;
 use crate::objects::Object;
 use crate::server::{Asked, Body, Shared, body, respond};
 
-/// Whether a request is for a file of the web: a path that is one, or is to be redirected.
+/// Whether a request is for a file of the web: unsigned, for a path that is one, is to be
+/// redirected, or begins with no bucket.
 pub fn is_of_the_web(shared: &Shared, asked: &Asked) -> bool {
     let path = path(asked);
+    let bucket = path.split('/').nth(1).unwrap_or_default();
     let is_signed = asked.parts.headers.contains_key("authorization")
-        || asked.parts.uri.query().is_some_and(|query| query.contains("X-Amz-"));
+        || asked
+            .parts
+            .uri
+            .query()
+            .is_some_and(|query| query.contains("X-Amz-Credential"));
     !is_signed
         && (path.starts_with("/endless/")
             || path.starts_with("/moved/")
-            || shared.objects().files.contains_key(&path))
+            || shared.objects().files.contains_key(&path)
+            || !shared.objects().buckets.contains_key(bucket))
 }
 
 fn path(asked: &Asked) -> String {
@@ -101,7 +108,10 @@ pub fn send(
     }
     let size = object.bytes.len() as u64;
     let asked = headers.get("range").and_then(|range| range.to_str().ok());
-    let range = match asked.filter(|_| has_ranges).map(|text| range_of(text, size)) {
+    let range = match asked
+        .filter(|_| has_ranges)
+        .map(|text| range_of(text, size))
+    {
         Some(Some(range)) => Some(range),
         Some(None) => {
             let mut response = respond(416, "");
@@ -119,7 +129,11 @@ pub fn send(
         let text = format!("bytes {}-{}/{size}", range.start, range.end - 1);
         header(&mut response, "content-range", &text);
     }
-    header(&mut response, "content-length", &(sent.end - sent.start).to_string());
+    header(
+        &mut response,
+        "content-length",
+        &(sent.end - sent.start).to_string(),
+    );
     header(&mut response, "etag", &object.etag);
     header(&mut response, "last-modified", &http_date(object.modified));
     if has_ranges {
@@ -153,7 +167,9 @@ fn condition(object: &Object, headers: &HeaderMap) -> Option<u16> {
     } else if text("if-unmodified-since").is_some_and(|then| then != http_date(object.modified)) {
         return Some(412);
     }
-    text("if-none-match").filter(|tags| names_it(tags)).map(|_| 304)
+    text("if-none-match")
+        .filter(|tags| names_it(tags))
+        .map(|_| 304)
 }
 
 /// The bytes that a range means (RFC 9110, section 14.1.2); none where there are none.

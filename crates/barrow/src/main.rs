@@ -28,6 +28,7 @@ fn main() -> ExitCode {
         Command::Convert(convert) => commands::convert::run(convert),
         Command::Mend(mend) => commands::mend::run(mend),
         Command::Ledger(ledger) => commands::ledger::run(ledger),
+        Command::Status(status) => commands::status::run(status),
         Command::Demo(demo) => commands::demo::run(demo),
     };
     outcome.unwrap_or_else(|error| {

@@ -46,7 +46,9 @@ impl MomentForm {
                 let at = date_time(cell).ok_or(Code::NotATimestamp)?;
                 let written = match ty {
                     Type::TimestampTz => {
-                        let utc = at.to_zoned_datetime(TimeZone::UTC).map_err(|_| Code::OutOfRange)?;
+                        let utc = at
+                            .to_zoned_datetime(TimeZone::UTC)
+                            .map_err(|_| Code::OutOfRange)?;
                         strtime::format(pattern, &utc.with_time_zone(zone.clone()))
                     }
                     _ => strtime::format(pattern, at),
@@ -57,7 +59,9 @@ impl MomentForm {
             }
             MomentForm::Unix(digits) => {
                 let at = date_time(cell).ok_or(Code::NotATimestamp)?;
-                let utc = at.to_zoned_datetime(TimeZone::UTC).map_err(|_| Code::OutOfRange)?;
+                let utc = at
+                    .to_zoned_datetime(TimeZone::UTC)
+                    .map_err(|_| Code::OutOfRange)?;
                 let nanos = utc.timestamp().as_nanosecond();
                 let scale = 9 - *digits as usize;
                 let text = crate::values::decimal(nanos, scale);

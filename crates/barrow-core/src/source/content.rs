@@ -28,6 +28,29 @@ pub struct Fingerprint {
     pub sample: String,
 }
 
+/// What a sample begins with that was taken of an archive's checksum, and not of bytes.
+const OF_CHECKSUM: &str = "zip-";
+
+impl Fingerprint {
+    /// What tells a member of an archive from others without a byte of it being unpacked: the
+    /// checksum that the archive has of it.
+    pub fn of_checksum(size: u64, checksum: u32) -> Fingerprint {
+        let hash = hash_of(format!("{checksum:08x}\n{size}").as_bytes());
+        Fingerprint {
+            size,
+            sample: format!("{OF_CHECKSUM}{}", &hash[OF_CHECKSUM.len()..]),
+        }
+    }
+
+    /// Whether a file with a size and a sample may have the same content: samples of
+    /// different kinds say nothing of that.
+    pub fn may_be(&self, size: u64, sample: &str) -> bool {
+        let of_checksum = |sample: &str| sample.starts_with(OF_CHECKSUM);
+        self.size == size
+            && (self.sample == sample || of_checksum(&self.sample) != of_checksum(sample))
+    }
+}
+
 /// The hash of all bytes that were read of a file.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Content {
@@ -304,12 +327,18 @@ mod tests {
         for size in [0, 5, 4096, 262_144, 262_145, 300_000, 1_000_003] {
             let bytes: Vec<u8> = (0..size).map(|n: u32| (n * 31 / 7) as u8).collect();
             let whole = fingerprint(file(&bytes).path()).unwrap();
-            assert_eq!(sample_of(&bytes[..], u64::from(size)).unwrap(), whole, "{size}");
+            assert_eq!(
+                sample_of(&bytes[..], u64::from(size)).unwrap(),
+                whole,
+                "{size}"
+            );
             let mut sampler = Sampler::new(u64::from(size));
             bytes.chunks(777).for_each(|piece| sampler.add(piece));
             assert_eq!(sampler.finish(), whole, "{size}");
             let places = sample_places(u64::from(size));
-            let at = places.iter().map(|p| &bytes[p.start as usize..p.end as usize]);
+            let at = places
+                .iter()
+                .map(|p| &bytes[p.start as usize..p.end as usize]);
             assert_eq!(fingerprint_of_places(u64::from(size), at), whole, "{size}");
         }
     }

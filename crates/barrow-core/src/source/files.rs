@@ -26,7 +26,9 @@ pub fn is_address(word: &str) -> bool {
         return false;
     };
     scheme.starts_with(|c: char| c.is_ascii_alphabetic())
-        && scheme.chars().all(|c| c.is_ascii_alphanumeric() || "+-.".contains(c))
+        && scheme
+            .chars()
+            .all(|c| c.is_ascii_alphanumeric() || "+-.".contains(c))
 }
 
 /// Finds every file that `words` name: paths, globs (in natural order), addresses, members

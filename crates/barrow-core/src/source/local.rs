@@ -82,7 +82,9 @@ impl Source for LocalFile {
 
     fn move_to(&self, folder: &str, base: &Path) -> io::Result<String> {
         if is_address(folder) {
-            return Err(io::Error::other("a file of this machine moves to a folder of it"));
+            return Err(io::Error::other(
+                "a file of this machine moves to a folder of it",
+            ));
         }
         move_to(&self.path, &base.join(folder)).map(|to| visible_path(&to))
     }
@@ -136,7 +138,9 @@ mod tests {
         for text in ["first", "second", "third"] {
             let path = folder.path().join("w.csv");
             fs::write(&path, text).unwrap();
-            LocalFile::new(path.clone()).move_to("done", folder.path()).unwrap();
+            LocalFile::new(path.clone())
+                .move_to("done", folder.path())
+                .unwrap();
             assert!(!path.exists());
         }
         for (name, text) in [

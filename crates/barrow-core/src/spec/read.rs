@@ -363,7 +363,8 @@ fn type_of(s: &Section<'_>, written: Spanned<String>) -> Option<Spanned<Type>> {
     match Type::parse(&written.value) {
         Ok(ty) => Some(Spanned::new(ty, written.span)),
         Err(message) => {
-            let meant = other_words::ty(&written.value).map(|ty| format!("the type is called {ty}"));
+            let meant =
+                other_words::ty(&written.value).map(|ty| format!("the type is called {ty}"));
             let near = || {
                 let names = TYPE_NAMES.iter().copied();
                 meant.or_else(|| crate::nearest::did_you_mean(&written.value, names))
@@ -537,7 +538,10 @@ mod tests {
         )
         .unwrap();
         assert_eq!(spec.records.longest.unwrap().value, 1_048_576);
-        assert_eq!(spec.rejects.tolerance.unwrap().value, Tolerance::Percent(0.5));
+        assert_eq!(
+            spec.rejects.tolerance.unwrap().value,
+            Tolerance::Percent(0.5)
+        );
         assert_eq!(spec.target.every.unwrap().value, Every::Records(1000));
         assert_eq!(bytes_of("20 furlongs"), None);
     }

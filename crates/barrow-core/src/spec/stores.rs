@@ -13,10 +13,7 @@ use crate::spec::toml_table::Section;
 pub const SECRETS: [&str; 3] = ["access_key", "secret_key", "token"];
 
 /// Reads what is said of each store, in the order of the spec.
-pub fn read<'s>(
-    mut stores: Section<'s>,
-    problems: &'s RefCell<Vec<Problem>>,
-) -> Vec<StorePlan> {
+pub fn read<'s>(mut stores: Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<StorePlan> {
     let each = stores.tables_by_name().into_iter();
     let read = each.map(|(name, table)| {
         let mut s = Section::new(format!("[stores.{name}]"), Some(table), problems);
@@ -75,7 +72,11 @@ mod tests {
         );
         let plan = read_plan(&text).unwrap();
         assert_eq!(plan.stores.len(), 2);
-        let store = plan.stores.iter().find(|store| store.name == "market").unwrap();
+        let store = plan
+            .stores
+            .iter()
+            .find(|store| store.name == "market")
+            .unwrap();
         assert_eq!(store.give_up_after, Some(Duration::from_secs(120)));
         assert!(store.allow_http && !store.anonymous);
         assert_eq!(store.secret_key.as_deref(), Some("${KEY}"));
@@ -83,12 +84,16 @@ mod tests {
 
     #[test]
     fn what_a_store_does_not_know_is_told() {
-        let text = format!("{COLUMNS}[stores.market]\nend_point = \"x\"\ngive_up_after = \"soon\"\n");
+        let text =
+            format!("{COLUMNS}[stores.market]\nend_point = \"x\"\ngive_up_after = \"soon\"\n");
         let problems = read_plan(&text).unwrap_err();
         let says: Vec<&str> = problems.iter().map(|p| p.message.as_str()).collect();
-        assert_eq!(says, [
-            "[stores.market] has no key \"end_point\"",
-            "[stores.market] give_up_after wants a time such as \"90 s\" or \"2 min\"",
-        ]);
+        assert_eq!(
+            says,
+            [
+                "[stores.market] has no key \"end_point\"",
+                "[stores.market] give_up_after wants a time such as \"90 s\" or \"2 min\"",
+            ]
+        );
     }
 }

@@ -102,7 +102,11 @@ impl<'s> Section<'s> {
         }
     }
 
-    fn item(&self, key: &'static str, item: &toml::Spanned<DeValue<'s>>) -> Option<Spanned<String>> {
+    fn item(
+        &self,
+        key: &'static str,
+        item: &toml::Spanned<DeValue<'s>>,
+    ) -> Option<Spanned<String>> {
         match item.get_ref() {
             DeValue::String(text) => Some(Spanned::new(text.to_string(), item.span())),
             other => self.wrong(key, item.span(), "text in quotes", other),

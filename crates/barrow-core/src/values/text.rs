@@ -23,7 +23,8 @@ impl Text {
 
     /// How many bytes of the value the column holds.
     fn room(&self, value: &[u8]) -> usize {
-        let mut borders = (0..=value.len()).filter(|i| value.get(*i).is_none_or(|b| starts_character(*b)));
+        let mut borders =
+            (0..=value.len()).filter(|i| value.get(*i).is_none_or(|b| starts_character(*b)));
         let end = match self.in_bytes {
             true => borders.take_while(|end| *end <= self.most).last(),
             false => borders.nth(self.most),

@@ -4,6 +4,7 @@ use std::path::{Component, Path, PathBuf};
 
 use barrow_core::escape::visible_path;
 use barrow_core::source::files::is_address;
+use barrow_stores::for_a_spec;
 
 use crate::error::Error;
 
@@ -40,8 +41,11 @@ pub(super) fn file_name(table: &str) -> String {
 
 /// A path from the current folder, as one from `folder`. Whole paths stay.
 fn relative(path: &str, folder: &Path) -> Result<String, Error> {
+    if is_address(path) {
+        return Ok(for_a_spec(path));
+    }
     let is_here = folder.as_os_str().is_empty() || folder == Path::new(".");
-    if is_here || Path::new(path).is_absolute() || is_address(path) {
+    if is_here || Path::new(path).is_absolute() {
         return Ok(path.to_string());
     }
     let whole = |path: &Path| {

@@ -12,6 +12,7 @@ use barrow_core::source::content::RunningHash;
 use barrow_core::source::{Compression, Content};
 use tempfile::TempPath;
 
+use super::remote::{Remote, SharedUpload};
 use crate::error::Error;
 
 /// Where an export goes.
@@ -19,7 +20,7 @@ use crate::error::Error;
 pub enum Destination {
     /// Standard output.
     Stdout,
-    /// A file, or several whose names are made from this one.
+    /// A file or an object at an address, or several whose names are made from this one.
     Path(PathBuf),
 }
 
@@ -52,16 +53,29 @@ pub struct Files {
     begun: u64,
     /// Names that are taken, in small letters: a file system may not tell capitals.
     taken: HashSet<String>,
-    /// Whole files that wait for their names: the temporary one, and the file.
-    whole: Vec<(Option<TempPath>, Made)>,
+    /// Whole files that wait for their names.
+    whole: Vec<(Pending, Made)>,
+    remote: Remote,
+}
+
+/// A file that nobody sees yet.
+enum Pending {
+    /// It is there already: standard output, a device.
+    Seen,
+    /// A temporary file, which is given its name.
+    Named(TempPath),
+    /// An object, which is completed.
+    Object(SharedUpload),
+    /// A temporary file, which becomes an object once it is whole.
+    Spooled(tempfile::NamedTempFile),
 }
 
 /// A file that is being written.
 pub struct Part {
     out: Compressor<Hashing>,
     hash: RunningHash,
-    /// Its name until it is whole; taken away with it unless all ends well.
-    temporary: Option<TempPath>,
+    /// How it is until it is whole; taken away unless all ends well.
+    pending: Pending,
     path: Option<PathBuf>,
     bytes: u64,
     /// What its last lines tell.
@@ -166,6 +180,7 @@ impl Files {
         packing: Compression,
         parted: bool,
         overwrites: bool,
+        remote: Remote,
     ) -> Result<Files, Error> {
         if parted && destination == Destination::Stdout {
             return Err(Error::request(
@@ -181,9 +196,10 @@ impl Files {
             begun: 0,
             taken: HashSet::new(),
             whole: Vec::new(),
+            remote,
         };
         if let (Destination::Path(path), false) = (&files.destination, parted) {
-            may_write(path, overwrites)?;
+            files.remote.may_write(path, overwrites)?;
         }
         Ok(files)
     }
@@ -225,17 +241,36 @@ impl Files {
             Destination::Path(path) => Some(path.clone()),
         };
         let hash = RunningHash::default();
-        let (out, temporary): (Box<dyn Write + Send>, _) = match &path {
-            None => (Box::new(io::stdout()), None),
+        let (out, pending): (Box<dyn Write + Send>, _) = match &path {
+            None => (Box::new(io::stdout()), Pending::Seen),
+            // Many such parts are open at once, and each would hold what it has to send.
+            Some(path) if Remote::has(path) && !key.is_empty() => {
+                self.remote.may_write(path, self.overwrites)?;
+                let spooled = tempfile::NamedTempFile::new();
+                let spooled = spooled.map_err(|e| failed(Some(path), e))?;
+                let file = spooled.reopen().map_err(|e| failed(Some(path), e))?;
+                (Box::new(file), Pending::Spooled(spooled))
+            }
+            Some(path) if Remote::has(path) => {
+                self.remote.may_write(path, self.overwrites)?;
+                let upload = self.remote.begin(path).map_err(|e| failed(Some(path), e))?;
+                (Box::new(upload.clone()), Pending::Object(upload))
+            }
             // A device or a pipe is written to as it is.
             Some(path) if path.metadata().is_ok_and(|found| !found.is_file()) => {
                 let file = File::options().write(true).open(path);
-                (Box::new(file.map_err(|e| failed(Some(path), e))?), None)
+                (
+                    Box::new(file.map_err(|e| failed(Some(path), e))?),
+                    Pending::Seen,
+                )
             }
             Some(path) => {
                 may_write(path, self.overwrites)?;
                 let (file, temporary) = temporary(path).map_err(|e| failed(Some(path), e))?;
-                (Box::new(OnDisk { file, waiting: 0 }), Some(temporary))
+                (
+                    Box::new(OnDisk { file, waiting: 0 }),
+                    Pending::Named(temporary),
+                )
             }
         };
         let hashing = Hashing {
@@ -250,7 +285,7 @@ impl Files {
         Ok(Part {
             out: Compressor::new(self.packing, hashing).map_err(|e| failed(path.as_deref(), e))?,
             hash,
-            temporary,
+            pending,
             path,
             bytes: 0,
             told,
@@ -265,16 +300,24 @@ impl Files {
         let path = part.path;
         let ended = part.out.finish().and_then(|mut hashing| hashing.flush());
         ended.map_err(|e| failed(path.as_deref(), e))?;
-        if let (Some(temporary), Some(path)) = (&part.temporary, &path) {
-            let synced = File::open(temporary).and_then(|file| file.sync_all());
-            synced.map_err(|e| failed(Some(path), e))?;
-        }
+        let kept = match part.pending {
+            Pending::Seen => Ok(Pending::Seen),
+            Pending::Named(temporary) => File::open(&temporary)
+                .and_then(|file| file.sync_all())
+                .map(|()| Pending::Named(temporary)),
+            Pending::Object(upload) => upload.settle().map(|()| Pending::Object(upload)),
+            Pending::Spooled(file) => {
+                let path = path.as_deref().unwrap_or(Path::new(""));
+                self.remote.send(path, file.as_file()).map(Pending::Object)
+            }
+        };
+        let pending = kept.map_err(|e| failed(path.as_deref(), e))?;
         let made = Made {
             rows: part.told.rows,
             content: part.hash.content(),
             path,
         };
-        self.whole.push((part.temporary, made));
+        self.whole.push((pending, made));
         Ok(())
     }
 
@@ -285,15 +328,18 @@ impl Files {
     pub fn finish(mut self) -> Result<Vec<Made>, Error> {
         let whole = std::mem::take(&mut self.whole);
         let mut made = Vec::new();
-        for (temporary, file) in whole {
-            if let (Some(temporary), Some(path)) = (temporary, &file.path) {
-                let named = match self.overwrites {
-                    true => temporary.persist(path),
-                    // Another may have made a file of that name in the meantime.
-                    false => temporary.persist_noclobber(path),
-                };
-                named.map_err(|e| unnamed(path, &made, e.error))?;
-            }
+        for (pending, file) in whole {
+            let path = file.path.as_deref().unwrap_or(Path::new(""));
+            let named = match pending {
+                Pending::Seen | Pending::Spooled(_) => Ok(()),
+                Pending::Object(upload) => upload.finish(),
+                Pending::Named(temporary) if self.overwrites => {
+                    temporary.persist(path).map_err(|e| e.error)
+                }
+                // Another may have made a file of that name in the meantime.
+                Pending::Named(temporary) => temporary.persist_noclobber(path).map_err(|e| e.error),
+            };
+            named.map_err(|e| unnamed(path, &made, e))?;
             made.push(file);
         }
         Ok(made)
@@ -378,7 +424,8 @@ mod tests {
     #[test]
     fn parts_have_names_of_their_own() {
         let into = Destination::Path(PathBuf::from("p.csv.gz"));
-        let mut files = Files::new(into, Compression::None, true, false).unwrap();
+        let mut files =
+            Files::new(into, Compression::None, true, false, Remote::default()).unwrap();
         let mut name = |key: &str| {
             files.begun += 1;
             let path = files.free_name(Path::new("out/p.csv.gz"), key);
@@ -403,7 +450,14 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("p.csv");
         let into = Destination::Path(path.clone());
-        let mut files = Files::new(into.clone(), Compression::None, false, false).unwrap();
+        let mut files = Files::new(
+            into.clone(),
+            Compression::None,
+            false,
+            false,
+            Remote::default(),
+        )
+        .unwrap();
         let mut part = files.begin("").unwrap();
         part.write(b"ours\n").unwrap();
         files.end(part).unwrap();
@@ -415,7 +469,8 @@ mod tests {
         );
         assert_eq!(std::fs::read(&path).unwrap(), b"theirs\n");
         // What was written over on purpose is.
-        let mut files = Files::new(into, Compression::None, false, true).unwrap();
+        let mut files =
+            Files::new(into, Compression::None, false, true, Remote::default()).unwrap();
         let mut part = files.begin("").unwrap();
         part.write(b"ours\n").unwrap();
         files.end(part).unwrap();

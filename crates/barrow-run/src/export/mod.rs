@@ -5,6 +5,7 @@ mod document;
 pub mod files;
 pub mod output;
 mod pipe;
+mod remote;
 
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
@@ -21,6 +22,7 @@ use barrow_targets::{OpenQuery, Query, Select, Session, Url};
 
 use self::files::{Destination, Files, Made, may_write};
 use self::output::{Counts, Output, Parting, writer};
+use self::remote::Remote;
 use crate::atomic_file;
 use crate::error::{Error, ErrorKind};
 use crate::load::run_recorder;
@@ -44,9 +46,9 @@ pub struct Out {
 
 impl Out {
     /// The files that are to be written by a plan.
-    pub(crate) fn files(&self, plan: &Plan) -> Result<Files, Error> {
+    pub(crate) fn files(&self, plan: &Plan, remote: &Remote) -> Result<Files, Error> {
         if let Some(list) = &self.list {
-            may_write(list, self.overwrites)?;
+            remote.may_write(list, self.overwrites)?;
         }
         let packing = match (plan.source.packing, &self.destination) {
             (Compression::Auto, Destination::Path(path)) => packing_of(path),
@@ -54,11 +56,34 @@ impl Out {
             (said, _) => said,
         };
         let parted = self.parting.is_parted();
-        Files::new(self.destination.clone(), packing, parted, self.overwrites)
+        let destination = self.destination.clone();
+        Files::new(
+            destination,
+            packing,
+            parted,
+            self.overwrites,
+            remote.clone(),
+        )
+    }
+
+    /// The stores that it needs, with the settings of a spec.
+    pub(crate) fn remote(&self, spec: Option<&Spec>) -> Result<Remote, Error> {
+        let path = match &self.destination {
+            Destination::Path(path) => Some(path),
+            Destination::Stdout => None,
+        };
+        let needs = path
+            .into_iter()
+            .chain(&self.list)
+            .any(|path| Remote::has(path));
+        match spec.filter(|_| needs) {
+            Some(spec) => Ok(Remote::new(spec.stores()?)),
+            None => Ok(Remote::default()),
+        }
     }
 
     /// Writes the names of the files, as `@LIST` reads them: from the list's own folder.
-    pub(crate) fn write_list(&self, made: &[Made]) -> Result<(), Error> {
+    pub(crate) fn write_list(&self, made: &[Made], remote: &Remote) -> Result<(), Error> {
         let Some(list) = &self.list else {
             return Ok(());
         };
@@ -66,12 +91,25 @@ impl Out {
         let folder = std::path::absolute(folder).unwrap_or_default();
         let mut text = String::new();
         for path in made.iter().filter_map(|made| made.path.as_ref()) {
-            let path = std::path::absolute(path).unwrap_or_else(|_| path.clone());
+            let path = full(path);
             let near = path.strip_prefix(&folder).unwrap_or(&path);
             text += &near.to_string_lossy();
             text.push('\n');
         }
+        if Remote::has(list) {
+            remote.may_write(list, self.overwrites)?;
+            let written = remote.write(list, text.as_bytes());
+            return written.map_err(|e| Error::file(list, &e));
+        }
         write_out(list, &text, self.overwrites)
+    }
+}
+
+/// A file's path from the root; an address as it is.
+fn full(path: &Path) -> PathBuf {
+    match Remote::has(path) {
+        true => path.to_path_buf(),
+        false => std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf()),
     }
 }
 
@@ -213,6 +251,10 @@ impl<'e> Export<'e> {
         let started = run_recorder::now();
         let watch = Watcher::new(self.observer);
         let out = &self.out;
+        let remote = match &self.by {
+            By::Spec(spec) => out.remote(Some(spec))?,
+            By::Default { .. } => Remote::default(),
+        };
         let job = match self.by {
             By::Spec(spec) => ExportJob::by_spec(*spec, &self.wanted)?,
             By::Default {
@@ -225,7 +267,7 @@ impl<'e> Export<'e> {
         let mut session = job.url.open(false)?;
         let columns: Vec<(String, Type)> =
             writer.columns().map(|c| (c.name.clone(), c.ty)).collect();
-        let files = out.files(&job.plan)?;
+        let files = out.files(&job.plan, &remote)?;
         let output = Output::new(&job.plan, &writer, &lines, out.parting.clone(), files);
         let threads = self.threads.unwrap_or_else(usual_threads);
         let OpenQuery { decoder, rows } = session.open_query(&job.query, &columns)?;
@@ -239,7 +281,7 @@ impl<'e> Export<'e> {
         };
         let (made, counts, beyond) = job.ended(output)?;
         if beyond.is_none() {
-            out.write_list(&made)?;
+            out.write_list(&made, &remote)?;
             if let Err(error) = job.register(&made, counts.unfit, &started) {
                 // The files are written.
                 let text = format!(
@@ -446,10 +488,7 @@ fn note(
         let entry = File {
             run: id.clone(),
             number: at as u64 + 1,
-            path: path.map_or("-".into(), |path| {
-                let path = std::path::absolute(path).unwrap_or_else(|_| path.clone());
-                visible_path(&path)
-            }),
+            path: path.map_or("-".into(), |path| visible_path(&full(path))),
             name: name.map_or("-".into(), |name| {
                 escape_for_display(name.as_encoded_bytes())
             }),

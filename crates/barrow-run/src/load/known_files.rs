@@ -117,14 +117,19 @@ impl KnownFiles {
 
     /// What is said of a file that is in the table by its address, size and version.
     pub(super) fn passed_over(&self, source: &SourceFile) -> Option<Skipped> {
+        let known = self.same_version(source)?;
+        Some(self.skipped(source, known))
+    }
+
+    /// The file of the ledger that a file is by its address, size and version.
+    pub(super) fn same_version(&self, source: &SourceFile) -> Option<&File> {
         let is_there = |file: &&File| {
             file.outcome == Outcome::Kept
                 && (file.once || file.counts.loaded > 0)
                 && !self.is_going(file)
                 && Self::is_same_version(source, file)
         };
-        let known = self.files.iter().filter(|_| self.passes).find(is_there)?;
-        Some(self.skipped(source, known))
+        self.files.iter().filter(|_| self.passes).find(is_there)
     }
 
     /// Whether the file is of a run that was interrupted.
@@ -160,7 +165,37 @@ impl KnownFiles {
         }
     }
 
-    fn when(&self, file: &File) -> String {
+    /// Knows what is in the table also where a load would load it again.
+    pub(super) fn whatever_mode(self) -> KnownFiles {
+        KnownFiles {
+            passes: true,
+            disposes: false,
+            ..self
+        }
+    }
+
+    /// How many rejects of a file's run are open, and how many were given up.
+    pub(super) fn rejects_of(&self, file: &File) -> (u64, u64) {
+        let run = self
+            .runs
+            .get(&file.run)
+            .filter(|_| file.counts.rejected > 0);
+        run.map_or((0, 0), |run| (run.still_open, run.given_up))
+    }
+
+    /// The file of the ledger that a file is, once that was found out.
+    pub(super) fn in_the_table(&self, source: &SourceFile) -> Option<&File> {
+        let found = self.going.iter().rfind(|(placed, _)| placed == source);
+        found.map(|(_, file)| file)
+    }
+
+    /// The file of the ledger that an interrupted run has a part of in the table.
+    pub(super) fn interrupted_in(&self, source: &SourceFile) -> Option<&File> {
+        let found = self.in_the_table(source);
+        found.filter(|file| file.outcome == Outcome::Going)
+    }
+
+    pub(super) fn when(&self, file: &File) -> String {
         let run = self.runs.get(&file.run);
         let at = run.map_or("", |run| run.started_at.as_str());
         at.get(..16).unwrap_or(at).to_string()
@@ -181,7 +216,8 @@ impl KnownFiles {
             return Ok(());
         };
         let is_alike = |f: &&File| {
-            f.bytes == fingerprint.size && f.sample.as_deref() == Some(fingerprint.sample.as_str())
+            let sample = f.sample.as_deref();
+            sample.is_some_and(|sample| fingerprint.may_be(f.bytes, sample))
         };
         let alike: Vec<File> = self.files.iter().filter(is_alike).cloned().collect();
         // Rejects of which nothing was mended may be mended yet.
@@ -313,16 +349,21 @@ impl KnownFiles {
         })
     }
 
-    /// What is to be said of a file that was loaded from the same path with other content,
-    /// of which rows are in the table.
-    fn change(&self, source: &SourceFile, fingerprint: &Fingerprint) -> Option<String> {
+    /// The file of the ledger that was loaded from the same path with other content, and of
+    /// which rows are in the table.
+    pub(super) fn earlier(&self, source: &SourceFile, fingerprint: &Fingerprint) -> Option<&File> {
         let own = full_path(source)?;
         let is_before = |f: &&File| {
             f.path == own
                 && f.counts.loaded > 0
                 && (f.bytes, f.sample.as_ref()) != (fingerprint.size, Some(&fingerprint.sample))
         };
-        let known = self.files.iter().rfind(is_before)?;
+        self.files.iter().rfind(is_before)
+    }
+
+    /// What is to be said of such a file.
+    fn change(&self, source: &SourceFile, fingerprint: &Fingerprint) -> Option<String> {
+        let known = self.earlier(source, fingerprint)?;
         Some(format!(
             "{}: {} of its earlier content are in the table, since run {} on {}",
             source.name(),

@@ -33,8 +33,7 @@ fn take_files(
     let mut busy = 0;
     let mut session = request.open()?;
     let table_key = ledger::table_key(session.as_mut(), &request.job)?;
-    let (known, others) =
-        known_by_version(request, session.as_mut(), &table_key, open.into())?;
+    let (known, others) = known_by_version(request, session.as_mut(), &table_key, open.into())?;
     shared.skipped.extend(known);
     let mut open = VecDeque::from(others);
     while let Some(file) = open.pop_front() {

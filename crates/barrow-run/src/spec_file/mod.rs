@@ -15,7 +15,7 @@ use barrow_core::spec::Known;
 use barrow_core::values::ColumnReader;
 use barrow_core::words::{Every, Mode, Tolerance};
 use barrow_stores::Stores;
-use barrow_targets::{Column, Job, RecordTable, Url};
+use barrow_targets::{Column, Job, RecordTable, Url, secret};
 
 use crate::error::Error;
 
@@ -147,8 +147,9 @@ impl Spec {
             return Ok(stores.clone());
         }
         let stores = Stores::new(&self.plan.stores, &environment);
-        let stores = stores
-            .map_err(|why| Error::request(why, "set it, or change [stores] in the spec"))?;
+        let stores =
+            stores.map_err(|why| Error::request(why, "set it, or change [stores] in the spec"))?;
+        stores.secrets().for_each(secret::learn_secret);
         Ok(self.stores.get_or_init(|| Arc::new(stores)).clone())
     }
 

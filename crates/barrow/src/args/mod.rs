@@ -42,6 +42,8 @@ pub enum Command {
     Convert(Convert),
     /// Load the rejects of a run again, once they are corrected
     Mend(Mend),
+    /// Show which files are new, loaded, changed or in progress, and load nothing
+    Status(Status),
     /// Show what was loaded, when, from what and with what result
     Ledger(Ledger),
     /// Lay out the demo market and run the whole tour on it
@@ -60,6 +62,7 @@ impl Command {
             Command::Convert(convert) => convert.report,
             Command::Mend(mend) => mend.report,
             Command::Ledger(ledger) => ledger.report,
+            Command::Status(status) => status.report,
             Command::Ddl(_) | Command::Demo(_) => Report::Text,
         };
         report == Report::Json
@@ -79,7 +82,8 @@ impl Command {
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "FILE is a path, a glob, - for standard input, or @LIST for a text file that \
-names one file a line. Files given here replace the spec's.\n\nExit codes: 0 done, rejects within \
+names one file a line; or an address (s3://bucket/out/*.psv, gs://, az://, https://), or a member \
+of an archive (week.zip/*.csv). Files given here replace the spec's.\n\nExit codes: 0 done, rejects within \
 the limit; 1 it could not be done; 2 the command line or the spec is wrong; 3 more rejects than \
 the limit."
 )]
@@ -110,6 +114,31 @@ pub struct Load {
     /// that nobody has, and commits file by file
     #[arg(long)]
     pub share: bool,
+}
+
+/// `barrow status`
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "Several specs are told one after the other. A file that is elsewhere is known by \
+its address, size and version, without being read; a file of this machine that looks like one that \
+was loaded is read, to be sure."
+)]
+pub struct Status {
+    /// The specs
+    #[arg(required = true)]
+    pub specs: Vec<PathBuf>,
+    /// A file, glob or address to look at, instead of the spec's; may be said again
+    #[arg(long = "file", value_name = "FILE")]
+    pub files: Vec<String>,
+    /// The database, where the ledger is
+    #[arg(long, value_name = "URL")]
+    pub database: Option<String>,
+    /// The table; the spec's unless said
+    #[arg(long, value_name = "NAME")]
+    pub table: Option<String>,
+    /// How the result is written
+    #[arg(long, value_name = "FORMAT", default_value = "text")]
+    pub report: Report,
 }
 
 /// `barrow export`

@@ -10,3 +10,4 @@ pub mod ledger;
 pub mod load;
 pub mod mend;
 pub mod peek;
+pub mod status;

@@ -12,6 +12,7 @@ pub mod progress;
 pub mod records;
 pub mod shared;
 mod snippet;
+pub mod status;
 pub mod summary;
 
 use std::io;

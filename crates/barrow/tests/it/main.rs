@@ -1,6 +1,7 @@
 //! Drives the built program on files in a temporary folder.
 
 mod agree;
+mod archives;
 mod bends;
 mod check;
 mod databases;
@@ -19,5 +20,8 @@ mod refusals;
 mod seams;
 mod secrets;
 mod servers;
+mod status;
+mod stores;
 mod targets;
 mod values;
+mod web;

@@ -97,7 +97,9 @@ impl Read for Piece {
         if left == 0 || buffer.is_empty() {
             return Ok(0);
         }
-        let most = buffer.len().min(usize::try_from(left).unwrap_or(usize::MAX));
+        let most = buffer
+            .len()
+            .min(usize::try_from(left).unwrap_or(usize::MAX));
         let read = cursor.reader.read(&mut buffer[..most])?;
         if read == 0 {
             return Err(io::Error::other("the archive ends within it"));

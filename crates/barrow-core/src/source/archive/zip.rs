@@ -5,7 +5,7 @@ use std::io::{self, Read};
 use ::zip::{CompressionMethod, ZipArchive};
 
 use super::super::compression::Compression;
-use super::super::content::{Fingerprint, hash_of};
+use super::super::content::Fingerprint;
 use super::super::file::SourceFile;
 use super::member::{Extract, Member};
 use super::seek::SeekReader;
@@ -96,10 +96,7 @@ impl Extract for Packed {
 
     /// The archive's directory has a checksum of every member: no byte needs reading.
     fn fingerprint(&self, _: &SourceFile) -> io::Result<Fingerprint> {
-        Ok(Fingerprint {
-            size: self.size,
-            sample: hash_of(format!("zip\n{:08x}\n{}", self.crc, self.size).as_bytes()),
-        })
+        Ok(Fingerprint::of_checksum(self.size, self.crc))
     }
 }
 

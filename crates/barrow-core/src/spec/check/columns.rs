@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use super::{header, is_fixed, it};
 use crate::escape::escape_for_display;
 use crate::plan::{ColumnPlan, Place};
-use crate::problem::{Spanned, Problem};
+use crate::problem::{Problem, Spanned};
 use crate::spec::raw::{Column, Known, KnownColumn, RawSpec, Shape};
 use crate::types::Type;
 use crate::values::{ColumnReader, ReaderOptions};
@@ -258,7 +258,10 @@ fn place(c: &Column, header: Header, places: &mut Places, problems: &mut Vec<Pro
     }
     if header == Header::Names {
         let name = c.from.as_ref().unwrap_or(&c.name);
-        if let Some(other) = places.by_name.insert(name.value.clone(), c.name.value.clone()) {
+        if let Some(other) = places
+            .by_name
+            .insert(name.value.clone(), c.name.value.clone())
+        {
             problems.push(Problem::new(
                 name.span.clone(),
                 format!(

@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use crate::conditions::{Condition, Scope};
 use crate::plan::{CheckPlan, ColumnPlan};
-use crate::problem::{Spanned, Problem};
+use crate::problem::{Problem, Spanned};
 use crate::spec::raw::Check;
 use crate::types::Type;
 

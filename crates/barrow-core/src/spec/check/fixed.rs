@@ -2,7 +2,7 @@
 
 use crate::format::FieldSlices;
 use crate::plan::{ColumnPlan, Place};
-use crate::problem::{Spanned, Problem};
+use crate::problem::{Problem, Spanned};
 use crate::spec::raw::{Column, RawSpec, Values};
 use crate::types::Type;
 use crate::values::NumberForm;

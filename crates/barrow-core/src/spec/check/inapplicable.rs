@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use crate::problem::{Spanned, Problem};
+use crate::problem::{Problem, Spanned};
 use crate::spec::check::{it, words_span};
 use crate::spec::raw::Column;
 use crate::types::Type;

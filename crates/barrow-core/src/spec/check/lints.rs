@@ -4,7 +4,7 @@ use crate::spec::check::values;
 use std::collections::HashMap;
 
 use crate::plan::{ColumnPlan, RecordTypePlan};
-use crate::problem::{Spanned, Problem};
+use crate::problem::{Problem, Spanned};
 use crate::spec::raw::{Column, RawSpec};
 use crate::values::{Cell, ColumnReader, LimitOptions, ReaderOptions};
 
@@ -65,7 +65,8 @@ fn year_without_a_century(
     {
         return None;
     }
-    let short = |pattern: &&Spanned<String>| pattern.value.contains("%y") || pattern.value.contains("%D");
+    let short =
+        |pattern: &&Spanned<String>| pattern.value.contains("%y") || pattern.value.contains("%D");
     let pattern = values::patterns(column, &written.values, ty)?
         .iter()
         .find(short)?;

@@ -15,7 +15,7 @@ mod values;
 use std::path::PathBuf;
 
 use crate::plan::{ExportPlan, Plan, RejectsPlan, SourcePlan, TargetPlan};
-use crate::problem::{Spanned, Problem};
+use crate::problem::{Problem, Spanned};
 use crate::source::{Charset, Compression};
 use crate::spec::raw::{Known, RawSpec};
 use crate::words::Layout;

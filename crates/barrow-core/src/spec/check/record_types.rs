@@ -8,7 +8,7 @@ use crate::conditions::Scope;
 use crate::format::RecordEnd;
 use crate::nearest::did_you_mean;
 use crate::plan::{ColumnPlan, Part, RecordTypePlan};
-use crate::problem::{Spanned, Problem};
+use crate::problem::{Problem, Spanned};
 use crate::spec::raw::{Kind, RawSpec, Shape};
 use crate::words::Header;
 

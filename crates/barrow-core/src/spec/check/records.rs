@@ -4,7 +4,7 @@ use super::{header, is_fixed, it};
 use crate::format::LONGEST_MARK;
 use crate::format::{DelimitedFormat, Escape, FixedFormat, RecordEnd, RecordFormat};
 use crate::plan::RecordPlan;
-use crate::problem::{Spanned, Problem};
+use crate::problem::{Problem, Spanned};
 use crate::spec::raw::{Delimited, RawSpec, Records};
 use crate::words::Spaces;
 use crate::words::{Header, Measure, PreambleKey, WhenBlank, WhenLong, WhenShort};

@@ -4,7 +4,7 @@ use super::conditions::inner;
 use crate::nearest::did_you_mean;
 use crate::plan::{ColumnPlan, Part, RecordTypePlan, Template};
 
-use crate::problem::{Spanned, Problem};
+use crate::problem::{Problem, Spanned};
 
 /// What a template may name beside columns.
 const FACTS: [(&str, Part); 5] = [

@@ -106,9 +106,9 @@ fn place(total: &Total, written: &RawSpec, problems: &mut Vec<Problem>) -> Optio
             "there is no field 0",
         ),
         (Some(field), None, None, None) => Some(TotalAt::Field(field.value as usize - 1)),
-        (None, Some(start), Some(width), None) if start.value > 0 && width.value > 0 => {
-            Some(TotalAt::Slice(start.value as usize - 1, width.value as usize))
-        }
+        (None, Some(start), Some(width), None) if start.value > 0 && width.value > 0 => Some(
+            TotalAt::Slice(start.value as usize - 1, width.value as usize),
+        ),
         (None, None, None, Some(matches)) => match regex::Regex::new(&matches.value) {
             Ok(regex) if regex.capture_names().flatten().any(|name| name == "total") => {
                 Some(TotalAt::Matches(regex))
@@ -170,7 +170,10 @@ fn sum(
     }
     let plan = &mut record_types[kind.unwrap_or(0)];
     let Some(column) = plan.columns.iter().position(|c| c.name == name.value) else {
-        let help = did_you_mean(&name.value, names(&plan.columns).iter().map(|(name, _)| *name));
+        let help = did_you_mean(
+            &name.value,
+            names(&plan.columns).iter().map(|(name, _)| *name),
+        );
         let message = format!("there is no column {}", name.value);
         problems.push(Problem::new(name.span.clone(), message, "not a column").maybe_help(help));
         return None;

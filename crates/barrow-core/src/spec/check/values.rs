@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use super::{is_fixed, it, texts, words_span};
-use crate::problem::{Spanned, Problem};
+use crate::problem::{Problem, Spanned};
 use crate::spec::raw::{Column, RawSpec, Values};
 use crate::types::Type;
 use crate::values::{LimitOptions, Policies, ReaderOptions, StepOptions};

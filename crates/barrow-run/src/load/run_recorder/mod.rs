@@ -328,10 +328,10 @@ impl RunRecorder {
         self.write(session)
     }
 
-    /// Content that nobody could know before it was read, and that is in the table already.
+    /// Content that was not known before it was read, and that is in the table already: it
+    /// came by standard input, or lay in an archive.
     fn not_there_already(&self, session: &mut dyn Session) -> Result<(), Error> {
-        let came_unknown = |file: &&File| file.once && file.sample.is_none();
-        for file in self.files.iter().filter(came_unknown) {
+        for file in self.files.iter().filter(|file| file.once) {
             let Some(content) = &file.content else {
                 continue;
             };
@@ -339,7 +339,11 @@ impl RunRecorder {
             if let Some(run) = found.filter(|run| run.run != self.run.run) {
                 return Err(Error::request(
                     format!(
-                        "what came by standard input is in the table already: run {} loaded it on {}",
+                        "{} is in the table already: run {} loaded it on {}",
+                        match file.sample {
+                            Some(_) => format!("the content of {}", file.path),
+                            None => "what came by standard input".into(),
+                        },
                         run.run,
                         run.started_at.get(..16).unwrap_or(&run.started_at)
                     ),

@@ -1,0 +1,147 @@
+//! What is waiting: every file that a spec means, and what the ledger knows of it. No content
+//! is read where that suffices.
+
+mod document;
+
+use std::time::{Duration, SystemTime};
+
+use crate::error::Error;
+use crate::load::PATIENCE;
+use crate::load::file_states;
+use crate::load::request::LoadRequest;
+use crate::observer::Watcher;
+use crate::spec_file::Spec;
+use barrow_core::words::{Mode, Word};
+
+/// Asks what is known of a spec's files.
+///
+/// ```
+/// use barrow_run::{Overrides, Spec, Status};
+/// # let folder = tempfile::tempdir()?;
+/// # let at = |name: &str| folder.path().join(name);
+/// # std::fs::write(at("a.csv"), "a\n1\n")?;
+/// # std::fs::write(at("a.spec.toml"), "[source]\nfiles = [\"a.csv\"]\n[columns]\na = \"integer\"\n\
+/// #   [target]\ndatabase = \"sqlite:a.db\"\ntable = \"a\"\n")?;
+/// let spec = Spec::open(&at("a.spec.toml"), &Overrides::default())?;
+/// let waiting = Status::new(&spec).run()?;
+/// assert_eq!(waiting.files.len(), 1);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+pub struct Status<'s> {
+    spec: &'s Spec,
+    files: Vec<String>,
+}
+
+/// What is known of a spec's files.
+#[derive(Debug)]
+pub struct StatusReport {
+    /// The spec's name.
+    pub spec: String,
+    /// The database.
+    pub database: String,
+    /// The tables.
+    pub tables: Vec<String>,
+    /// That a load loads all of them again, whatever is known: the mode that says so.
+    pub mode: Option<&'static str>,
+    /// The files, in the order of a load.
+    pub files: Vec<FileStatus>,
+}
+
+/// A file, and what is known of it.
+#[derive(Debug)]
+pub struct FileStatus {
+    /// Its name for people.
+    pub file: String,
+    /// Its size in bytes, where that is known without reading it.
+    pub size: Option<u64>,
+    /// When it was written.
+    pub modified: Option<SystemTime>,
+    /// What is known of it.
+    pub state: State,
+    /// The run that this is known from.
+    pub run: Option<String>,
+    /// When that began, UTC: `2031-04-03 08:05`.
+    pub when: Option<String>,
+    /// How many rows of it are in the table.
+    pub loaded: u64,
+    /// How many rejects of its run are open.
+    pub open_rejects: u64,
+    /// How many rejects of its run were given up.
+    pub given_up: u64,
+}
+
+/// What is known of a file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum State {
+    /// Nothing: a load loads it.
+    New,
+    /// Its content is in the table: a load skips it.
+    Loaded,
+    /// Other content of it is in the table.
+    Changed,
+    /// Another load has it now.
+    InProgress,
+    /// A run that committed as it went was interrupted in it.
+    Interrupted,
+    /// It has the content of another file of these.
+    SameAs(String),
+}
+
+impl State {
+    /// As people and programs read it.
+    pub fn word(&self) -> &'static str {
+        match self {
+            State::New => "new",
+            State::Loaded => "loaded",
+            State::Changed => "changed",
+            State::InProgress => "in progress",
+            State::Interrupted => "interrupted",
+            State::SameAs(_) => "same content",
+        }
+    }
+}
+
+impl<'s> Status<'s> {
+    /// Of a spec's files.
+    pub fn new(spec: &'s Spec) -> Status<'s> {
+        Status {
+            spec,
+            files: Vec::new(),
+        }
+    }
+
+    /// Of these files, and not the spec's.
+    pub fn files(self, files: Vec<String>) -> Status<'s> {
+        Status { files, ..self }
+    }
+
+    /// Asks the ledger, and reads what it does not know.
+    ///
+    /// # Errors
+    /// A file is not there, or the ledger cannot be read.
+    pub fn run(self) -> Result<StatusReport, Error> {
+        let spec = self.spec;
+        let url = spec.url()?;
+        let sources = spec.files(&self.files)?;
+        let watch = Watcher::new(None);
+        let request = LoadRequest {
+            job: spec.job_in(&url)?,
+            url,
+            rejects: spec.rejects_folder(None),
+            again: false,
+            patience: PATIENCE.max(Duration::from_secs(1)),
+            threads: None,
+            watch: &watch,
+            spec,
+        };
+        let tables = request.job.tables();
+        let empties = matches!(request.job.mode, Mode::Truncate | Mode::Replace);
+        Ok(StatusReport {
+            spec: spec.name(),
+            database: request.url.to_string(),
+            tables: tables.iter().map(|table| table.to_string()).collect(),
+            mode: empties.then(|| request.job.mode.word()),
+            files: file_states::of(&request, sources)?,
+        })
+    }
+}
