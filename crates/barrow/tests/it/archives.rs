@@ -185,7 +185,7 @@ fn what_cannot_be_read_says_so_and_harms_nothing() {
          z = zipfile.ZipFile('empty.zip', 'w'); z.close()\n\
          z = zipfile.ZipFile('outside.zip', 'w')\n\
          z.writestr('../../../etc/w.csv', 'id,note\\nx,y\\n')\n\
-         z.writestr('/etc/..', 'id,note\\nx,y\\n')\n\
+         z.writestr('/etc/..', 'id,note\\nz,y\\n')\n\
          z.close()\n\
          z = zipfile.ZipFile('bomb.zip', 'w', 8)\n\
          with z.open('b.csv', 'w') as f:\n\
