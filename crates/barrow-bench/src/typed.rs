@@ -37,7 +37,7 @@ pub fn plan(path: &Path) -> Result<Plan, String> {
 pub fn flow<S: Sink>(path: &Path, threads: usize, sink: &mut S) -> Result<(), String> {
     let plan = plan(path)?;
     let base = path.parent().unwrap_or(Path::new(""));
-    let files = source::find(&plan.files, base).map_err(|e| e.to_string())?;
+    let files = source::find(&plan.files, base, &source::Nowhere).map_err(|e| e.to_string())?;
     let options = Options {
         threads,
         ..Options::default()

@@ -18,6 +18,7 @@ use crate::export::files::Destination;
 use crate::export::output::{Output, writer};
 use crate::export::{Exported, Out};
 use crate::observer::{Observer, Watcher};
+use crate::rejects_place::RejectsPlace;
 use crate::report::{Outcome, Summary};
 use crate::run_id::run_id;
 use crate::spec_file::{Spec, pipeline_options};
@@ -90,10 +91,10 @@ impl<'c> Convert<'c> {
         let (writer, lines) = writer(&to.plan, self.out.parting.by.as_deref())?;
         let mapping = Mapping::new(from, &writer)?;
         let run = run_id();
-        let folder = from.rejects_folder(self.rejects);
+        let place = from.rejects_place(self.rejects)?;
         let remote = self.out.remote(Some(to))?;
         let files = self.out.files(&to.plan, &remote)?;
-        let rejects = RejectWriter::new(folder.join(&run), from.plan.rejects.keep);
+        let rejects = RejectWriter::new(place.folder.join(&run), from.plan.rejects.keep);
         let parting = self.out.parting.clone();
         let mut sink = ConvertSink {
             output: Output::new(&to.plan, &writer, &lines, parting, files),
@@ -106,19 +107,29 @@ impl<'c> Convert<'c> {
         match flowed.map_err(Error::from) {
             Err(error) if error.kind() == ErrorKind::OutputClosed => Ok(None),
             Err(error) => Err(error),
-            Ok(()) => ended(from, to, &self.out, sink).map(Some),
+            Ok(()) => ended(from, to, &self.out, &place, sink).map(Some),
         }
     }
 }
 
 /// Gives the files their names, if there are no more rejects than may be.
-fn ended(from: &Spec, to: &Spec, out: &Out, mut sink: ConvertSink<'_>) -> Result<Converted, Error> {
+fn ended(
+    from: &Spec,
+    to: &Spec,
+    out: &Out,
+    place: &RejectsPlace,
+    mut sink: ConvertSink<'_>,
+) -> Result<Converted, Error> {
     sink.account.finish_rejects()?;
+    if let (Some(mirror), Some(folder)) = (&place.mirror, sink.account.rejects_folder()) {
+        mirror.push(&folder)?;
+    }
     let elapsed = sink.account.elapsed();
     let most = from.plan.rejects.tolerance;
     let outcome = outcome(most, to, &sink);
     let kept = outcome == Outcome::Kept;
     let rejects = sink.account.rejects_folder();
+    let rejects = rejects.map(|folder| place.shown(&folder));
     let (made, counts) = match kept {
         true => sink.output.finish()?,
         false => (Vec::new(), sink.output.counts),

@@ -37,6 +37,7 @@ pub mod observer;
 pub mod peek;
 mod refusals;
 pub mod reject_manifest;
+mod rejects_place;
 pub mod report;
 mod run_id;
 pub mod spec_file;

@@ -30,6 +30,11 @@ impl SourceFile {
         SourceFile::new(LocalFile::new(path.into()))
     }
 
+    /// A copy of what is at an address, by which people and the ledger know it.
+    pub fn copy_of(address: String, path: impl Into<PathBuf>) -> SourceFile {
+        SourceFile::new(LocalFile::copy_of(address, path.into()))
+    }
+
     /// Standard input.
     pub fn standard_input() -> SourceFile {
         SourceFile::new(StandardInput)

@@ -20,6 +20,18 @@ pub trait Elsewhere {
     fn find(&self, address: &str) -> Result<Vec<SourceFile>, Error>;
 }
 
+/// Nothing is elsewhere: for programs that read the files of this machine alone.
+pub struct Nowhere;
+
+impl Elsewhere for Nowhere {
+    fn find(&self, address: &str) -> Result<Vec<SourceFile>, Error> {
+        Err(Error::NoFile(format!(
+            "{} is elsewhere, and only files of this machine are read",
+            shown(Path::new(address))
+        )))
+    }
+}
+
 /// Whether a word is an address and no path: `s3://market/out/sales.csv`.
 pub fn is_address(word: &str) -> bool {
     let Some((scheme, _)) = word.split_once("://") else {
@@ -265,15 +277,6 @@ mod tests {
         let mut names = ["week10", "week2", "week02b", "week2a", "Week1"];
         names.sort_by(|a, b| natural(a, b));
         assert_eq!(names, ["Week1", "week2", "week2a", "week02b", "week10"]);
-    }
-
-    /// A machine without a network.
-    struct Nowhere;
-
-    impl Elsewhere for Nowhere {
-        fn find(&self, address: &str) -> Result<Vec<SourceFile>, Error> {
-            Err(Error::NoFile(address.into()))
-        }
     }
 
     #[test]

@@ -8,24 +8,40 @@ use std::time::SystemTime;
 use super::content::{Fingerprint, fingerprint};
 use super::files::is_address;
 use super::place::Source;
-use crate::escape::visible_path;
+use crate::escape::{escape_for_display, visible_path};
 
 /// A file of this machine.
 #[derive(Debug)]
 pub struct LocalFile {
     path: PathBuf,
+    /// The address that it is a copy of, if it is one.
+    copy_of: Option<String>,
 }
 
 impl LocalFile {
     /// The file at a path.
     pub fn new(path: PathBuf) -> LocalFile {
-        LocalFile { path }
+        LocalFile {
+            path,
+            copy_of: None,
+        }
+    }
+
+    /// A copy of what is at an address, by which people and the ledger know it.
+    pub fn copy_of(address: String, path: PathBuf) -> LocalFile {
+        LocalFile {
+            path,
+            copy_of: Some(address),
+        }
     }
 }
 
 impl Source for LocalFile {
     fn name(&self) -> String {
-        visible_path(&self.path)
+        match &self.copy_of {
+            Some(address) => escape_for_display(address.as_bytes()),
+            None => visible_path(&self.path),
+        }
     }
 
     fn file_name(&self) -> PathBuf {
@@ -34,7 +50,10 @@ impl Source for LocalFile {
     }
 
     fn identity(&self) -> PathBuf {
-        std::path::absolute(&self.path).unwrap_or_else(|_| self.path.clone())
+        match &self.copy_of {
+            Some(address) => address.into(),
+            None => std::path::absolute(&self.path).unwrap_or_else(|_| self.path.clone()),
+        }
     }
 
     fn path(&self) -> Option<&Path> {

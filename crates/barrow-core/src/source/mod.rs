@@ -19,5 +19,5 @@ pub use charset::Charset;
 pub use compression::Compression;
 pub use content::{Content, Fingerprint};
 pub use file::SourceFile;
-pub use files::{Elsewhere, find};
+pub use files::{Elsewhere, Nowhere, find};
 pub use place::Source;

@@ -58,7 +58,7 @@ impl Compared {
             spec,
             url: url.clone(),
             job: job.clone(),
-            rejects: spec.base.join(&spec.plan.rejects.folder),
+            rejects: spec.rejects_place(None)?,
             again,
             patience: Duration::ZERO,
             threads: None,

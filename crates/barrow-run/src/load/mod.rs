@@ -128,7 +128,7 @@ impl<'l> Load<'l> {
         work(&LoadRequest {
             job: spec.job_in(&url)?,
             url,
-            rejects: spec.rejects_folder(self.rejects),
+            rejects: spec.rejects_place(self.rejects)?,
             again: self.again,
             patience: self.patience,
             threads: self.threads,

@@ -1,12 +1,12 @@
 //! A load as it was asked for, with everything that it goes by.
 
-use std::path::PathBuf;
 use std::time::Duration;
 
 use barrow_targets::{Job, Session, Url};
 
 use crate::error::Error;
 use crate::observer::Watch;
+use crate::rejects_place::RejectsPlace;
 use crate::spec_file::Spec;
 
 /// A load as it was asked for.
@@ -17,8 +17,8 @@ pub(crate) struct LoadRequest<'r> {
     pub url: Url,
     /// Into these tables.
     pub job: Job,
-    /// The folder that holds a folder of rejects for each run.
-    pub rejects: PathBuf,
+    /// The place that holds a folder of rejects for each run.
+    pub rejects: RejectsPlace,
     /// Whether files are loaded that were loaded already.
     pub again: bool,
     /// How long a lock of another session is waited for.

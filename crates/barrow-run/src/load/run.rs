@@ -100,9 +100,15 @@ fn nothing_new(
     if let Some(resumed) = selection.resumed {
         // It was interrupted after its last commit: nothing of it is missing, but for the
         // manifest beside its rejects.
-        let folder = request.rejects.join(&resumed.run.run);
+        let folder = request.rejects.folder.join(&resumed.run.run);
+        if let Some(mirror) = &request.rejects.mirror {
+            mirror.pull(&resumed.run.run)?;
+        }
         if folder.is_dir() {
             Manifest::of(request.spec, &request.url, &resumed.run.run).write(&folder)?;
+            if let Some(mirror) = &request.rejects.mirror {
+                mirror.push(&folder)?;
+            }
         }
         run_recorder::close(session, resumed.run)?;
     }
@@ -177,13 +183,16 @@ pub(crate) fn run_by<'s>(
     } = begin(request, session, &job, recorder)?;
     let rows_before = load.rows_before().to_vec();
     let aside = match rehearses {
-        true => Some(tempfile::tempdir().map_err(|e| Error::file(&request.rejects, &e))?),
+        true => Some(tempfile::tempdir().map_err(|e| Error::file(&request.rejects.folder, &e))?),
         false => None,
     };
     let rejects = aside
         .as_ref()
-        .map_or(request.rejects.as_path(), |aside| aside.path());
+        .map_or(request.rejects.folder.as_path(), |aside| aside.path());
     let folder = rejects.join(&run);
+    if let (Some(mirror), Some(_)) = (&request.rejects.mirror, &resumed) {
+        mirror.pull(&run)?;
+    }
     let keep = plan.rejects.keep;
     let (tally, writer, start) = match resumed {
         None => (
@@ -418,12 +427,14 @@ pub(crate) fn summed_up(
         before: *before,
         after: *after,
     });
+    let rejects = finished.summary.rejects.as_deref();
     Summary {
         spec: request.spec.name(),
         into: request.url.to_string(),
         tables: each.collect(),
         run,
         tolerance: request.spec.plan.rejects.tolerance,
+        rejects: rejects.map(|folder| request.rejects.shown(folder)),
         ..finished.summary
     }
 }

@@ -10,7 +10,6 @@ use std::path::{Path, PathBuf};
 use barrow_core::counts::RunCounts;
 use barrow_core::reason::REASONS;
 use barrow_core::rejects::{MANIFEST, RejectWriter};
-use barrow_core::source::SourceFile;
 use barrow_targets::Session;
 use barrow_targets::ledger::{self, Outcome, Run, Wanted};
 use serde::{Deserialize, Serialize};
@@ -143,7 +142,8 @@ impl Mending<'_> {
     /// # Errors
     /// One was loaded as it is: what is wrong in it was kept elsewhere then.
     fn chosen(&self, session: &mut dyn Session, files: &[PathBuf]) -> Result<Selection, Error> {
-        let sources = files.iter().cloned().map(SourceFile::local).collect();
+        let place = &self.request.rejects;
+        let sources = files.iter().map(|file| place.source(file)).collect();
         let mut selection = select_files::select(self.request, session, sources)?;
         if let Some(skipped) = selection.skipped.first() {
             let run = skipped.run.as_deref().unwrap_or("this one");
@@ -220,7 +220,14 @@ impl Mending<'_> {
             true => sink.rehearsing(),
             false => {
                 let all = self.files()?;
-                sink.before_commit(Box::new(move |_, _| Swap::of(pending, &all).write(pending)))
+                let mirror = self.request.rejects.mirror.clone();
+                sink.before_commit(Box::new(move |_, _| {
+                    Swap::of(pending, &all).write(pending)?;
+                    match mirror {
+                        Some(mirror) => mirror.push(pending),
+                        None => Ok(()),
+                    }
+                }))
             }
         };
         let flowed = run_pipeline(self.request, id, files, Start::default(), &mut sink);

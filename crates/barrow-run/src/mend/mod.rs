@@ -5,11 +5,14 @@ mod replay;
 
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 
 use barrow_core::escape::{escape_for_display, visible_path};
 use barrow_core::rejects::MANIFEST;
+use barrow_core::source::files::is_address;
 use barrow_core::words::{Every, Mode, Per, WhenChanged, WhenEmpty};
+use barrow_stores::Stores;
 use barrow_targets::Job;
 use barrow_targets::ledger::{self, Outcome};
 
@@ -22,6 +25,7 @@ use crate::load::locks::lock_of;
 use crate::load::request::LoadRequest;
 use crate::observer::{Observer, Watcher};
 use crate::reject_manifest::{self, Manifest};
+use crate::rejects_place::RejectsPlace;
 use crate::report::Summary;
 use crate::spec_file::{Overrides, Spec};
 
@@ -83,7 +87,7 @@ impl<'m> Mend<'m> {
     /// The run has no open rejects, is not in the table, or whatever keeps a load from being
     /// done.
     pub fn run(self) -> Result<Summary, Error> {
-        let folder = folder(&self.run, &self.rejects)?;
+        let (place, folder) = self.place()?;
         let manifest = reject_manifest::read(&folder)?;
         let spec = spec(&self, &manifest)?;
         let url = spec.url()?;
@@ -96,9 +100,12 @@ impl<'m> Mend<'m> {
             },
             url,
             // What is still wrong of a load that was rolled back has a folder of its own.
-            rejects: match (&manifest.rolled_back, folder.parent()) {
-                (Some(_), Some(parent)) => parent.to_path_buf(),
-                _ => folder.clone(),
+            rejects: RejectsPlace {
+                folder: match (&manifest.rolled_back, folder.parent()) {
+                    (Some(_), Some(parent)) => parent.to_path_buf(),
+                    _ => folder.clone(),
+                },
+                mirror: place.mirror.clone(),
             },
             again: false,
             patience: self.patience,
@@ -106,7 +113,43 @@ impl<'m> Mend<'m> {
             watch: &watch,
             spec: &spec,
         };
-        mend(&request, &folder, &manifest, self.rehearses)
+        let mut summary = mend(&request, &folder, &manifest, self.rehearses)?;
+        if let Some(mirror) = place.mirror.as_ref().filter(|_| !self.rehearses) {
+            mirror.push(&folder)?;
+        }
+        summary.rejects = summary.rejects.map(|folder| place.shown(&folder));
+        Ok(summary)
+    }
+
+    /// The place of the rejects, and the run's folder in it.
+    fn place(&self) -> Result<(RejectsPlace, PathBuf), Error> {
+        let stores = || Ok(Arc::new(Stores::from_environment()));
+        if !is_address(&self.run) {
+            let place = RejectsPlace::new(self.rejects.clone(), stores)?;
+            let is_plain = self.run.chars().all(|c| c.is_ascii_alphanumeric());
+            if let Some(mirror) = place.mirror.as_ref().filter(|_| is_plain) {
+                mirror.pull(&self.run)?;
+            }
+            let folder = folder(&self.run, &place.folder)?;
+            return Ok((place, folder));
+        }
+        let address = self.run.trim_end_matches('/');
+        let (parent, run) = address.rsplit_once('/').unwrap_or((address, ""));
+        let place = RejectsPlace::new(PathBuf::from(parent), stores)?;
+        if let Some(mirror) = &place.mirror {
+            mirror.pull(&format!("{run}/"))?;
+        }
+        let folder = place.folder.join(run);
+        match folder.join(MANIFEST).is_file() {
+            true => Ok((place, folder)),
+            false => Err(Error::request(
+                format!(
+                    "there are no rejects at {}",
+                    escape_for_display(address.as_bytes())
+                ),
+                "name the folder that has them: the load said it, and barrow ledger RUN does",
+            )),
+        }
     }
 }
 

@@ -5,7 +5,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use barrow_core::escape::visible_path;
-use barrow_core::source::SourceFile;
+use barrow_core::source::{self, SourceFile};
 use barrow_targets::{Session, ledger};
 
 use crate::error::Error;
@@ -44,7 +44,8 @@ impl Replay<'_> {
             .map(|original| original.rejected)
             .sum();
         let mut selection = self.selection(session)?;
-        let rejects = self.rejects.iter().cloned().map(SourceFile::local);
+        let place = &self.request.rejects;
+        let rejects = self.rejects.iter().map(|file| place.source(file));
         let rejects = Selected::all(rejects)?;
         let count = rejects.len();
         selection.files.extend(rejects);
@@ -92,22 +93,30 @@ impl Replay<'_> {
         Ok(loaded)
     }
 
+    /// A file by what it was known as: on this machine, elsewhere, or in an archive.
+    fn find(&self, path: &Path) -> Option<SourceFile> {
+        if path.is_file() {
+            return Some(SourceFile::local(path));
+        }
+        let name = path.to_str()?.to_string();
+        let stores = self.request.spec.stores().ok()?;
+        let found = source::find(&[name], Path::new(""), stores.as_ref()).ok()?;
+        found.into_iter().find(|file| file.identity() == path)
+    }
+
     /// The original files, none of which may be in the table.
     fn selection(&self, session: &mut dyn Session) -> Result<Selection, Error> {
-        for original in self.originals {
-            if !original.path.is_file() {
+        let sources = self.originals.iter().map(|original| {
+            self.find(&original.path).ok_or_else(|| {
                 let name = visible_path(&original.path);
-                return Err(Error::request(
+                Error::request(
                     format!("{name} is not there, whose good records belong to these rejects"),
                     "put it back where it was",
-                ));
-            }
-        }
-        let sources = self
-            .originals
-            .iter()
-            .map(|o| SourceFile::local(o.path.clone()));
-        let selection = select_files::select(self.request, session, sources.collect())?;
+                )
+            })
+        });
+        let sources = sources.collect::<Result<Vec<_>, _>>()?;
+        let selection = select_files::select(self.request, session, sources)?;
         if let Some(skipped) = selection.skipped.first() {
             return Err(Error::request(
                 format!(

@@ -9,6 +9,7 @@ use std::sync::{Arc, OnceLock};
 use barrow_core::escape::visible_path;
 use barrow_core::pipeline;
 use barrow_core::plan::Plan;
+use barrow_core::source::files::is_address;
 use barrow_core::source::{self, SourceFile};
 use barrow_core::spec;
 use barrow_core::spec::Known;
@@ -18,6 +19,7 @@ use barrow_stores::Stores;
 use barrow_targets::{Column, Job, RecordTable, Url, secret};
 
 use crate::error::Error;
+use crate::rejects_place::RejectsPlace;
 
 /// What wins over the spec.
 #[derive(Debug, Clone, Default)]
@@ -153,10 +155,16 @@ impl Spec {
         Ok(self.stores.get_or_init(|| Arc::new(stores)).clone())
     }
 
-    /// The folder that gets a folder of rejects for each run: the one that is given, or the
+    /// The place that gets a folder of rejects for each run: the one that is given, or the
     /// spec's.
-    pub fn rejects_folder(&self, given: Option<PathBuf>) -> PathBuf {
-        given.unwrap_or_else(|| self.base.join(&self.plan.rejects.folder))
+    pub(crate) fn rejects_place(&self, given: Option<PathBuf>) -> Result<RejectsPlace, Error> {
+        let own = &self.plan.rejects.folder;
+        let is_elsewhere = own.to_str().is_some_and(is_address);
+        let place = given.unwrap_or_else(|| match is_elsewhere {
+            true => own.clone(),
+            false => self.base.join(own),
+        });
+        RejectsPlace::new(place, || self.stores())
     }
 
     /// The database.

@@ -127,7 +127,7 @@ impl<'s> Status<'s> {
         let request = LoadRequest {
             job: spec.job_in(&url)?,
             url,
-            rejects: spec.rejects_folder(None),
+            rejects: spec.rejects_place(None)?,
             again: false,
             patience: PATIENCE.max(Duration::from_secs(1)),
             threads: None,

@@ -459,3 +459,56 @@ fn what_is_committed_as_it_goes_is_gone_on_with() {
     assert_eq!(p.market.count("SELECT count(*) FROM d"), rows);
     assert_eq!(p.market.count("SELECT count(DISTINCT id) FROM d"), rows);
 }
+
+#[test]
+fn rejects_are_kept_at_an_address_and_mended_there() {
+    let spec = format!("{SPEC}[rejects]\nfolder = \"s3://market/rejects\"\nmax_rejects = 9\n");
+    let p = place(&spec);
+    p.server
+        .put("market", "out/sales-1.csv", "id,note\n1,a\nx,b\ny,c\n4,d\n");
+    let said = p.loads("load d.spec.toml --report json").json();
+    let run = said["run"].as_str().unwrap().to_string();
+    assert_eq!(said["rejects"], format!("s3://market/rejects/{run}"));
+    let key = format!("rejects/{run}/sales-1.csv");
+    assert_eq!(p.server.get("market", &key).unwrap(), "id,note\nx,b\ny,c\n");
+    assert!(!p.market.path("rejects").exists());
+    let ledger = p.market.cells("SELECT rejects_folder FROM barrow_runs");
+    assert!(
+        format!("{ledger:?}").contains(&format!("s3://market/rejects/{run}")),
+        "{ledger:?}"
+    );
+    // One is corrected, and the other is still wrong.
+    p.server.put("market", &key, "id,note\n2,b\ny,c\n");
+    let mended = p.run(&format!("mend {run} --rejects s3://market/rejects"));
+    assert_eq!(mended.code, 3, "{}", mended.err);
+    assert!(
+        mended.out.contains(&format!("s3://market/{key}")),
+        "{}",
+        mended.out
+    );
+    assert_eq!(p.market.count("SELECT count(*) FROM d"), 3);
+    assert_eq!(p.server.get("market", &key).unwrap(), "id,note\ny,c\n");
+    p.server.put("market", &key, "id,note\n3,c\n");
+    p.loads(&format!("mend s3://market/rejects/{run}"));
+    assert_eq!(p.market.count("SELECT count(*) FROM d"), 4);
+    assert_eq!(p.server.keys("market"), ["out/sales-1.csv"]);
+    p.fails(
+        &format!("mend s3://market/rejects/{run}"),
+        "there are no rejects at",
+    );
+}
+
+#[test]
+fn a_load_from_a_store_that_was_rolled_back_is_mended() {
+    let p = place(SPEC);
+    p.server
+        .put("market", "out/sales-1.csv", "id,note\n1,a\nx,b\n3,c\n");
+    let said = p.run("load d.spec.toml --report json");
+    assert_eq!(said.code, 3);
+    let run = said.json()["run"].as_str().unwrap().to_string();
+    p.market
+        .write(&format!("rejects/{run}/sales-1.csv"), b"id,note\n2,b\n");
+    p.loads(&format!("mend {run}"));
+    assert_eq!(p.market.count("SELECT sum(id) FROM d"), 6);
+    assert!(p.loads("load d.spec.toml").out.contains("nothing is new"));
+}

@@ -47,6 +47,7 @@ impl<'l> SinkState<'l> {
                 if matches!(outcome, Outcome::BeyondTolerance { .. }) {
                     self.write_rolled_back_manifest()?;
                 }
+                self.send_rejects()?;
                 (outcome, rows)
             }
         };
@@ -100,6 +101,7 @@ impl<'l> SinkState<'l> {
         if let (Some(manifest), Some(folder)) = (self.manifest.take(), &rejects) {
             manifest.leaving_out(&self.rejected_files).write(folder)?;
         }
+        self.send_rejects()?;
         let folder = self.folder();
         let swaps = load.swaps();
         if let Some(recorder) = &mut self.recorder {
@@ -157,6 +159,14 @@ impl<'l> SinkState<'l> {
         }
     }
 
+    /// Sends the rejects to their address, if they are kept at one.
+    fn send_rejects(&self) -> Result<(), Error> {
+        match (&self.mirror, self.account.rejects_folder()) {
+            (Some(mirror), Some(folder)) if !self.rehearsal => mirror.push(&folder),
+            _ => Ok(()),
+        }
+    }
+
     pub(super) fn could_not_record(&self, error: &Error) {
         let text = format!("the ledger could not be told: {}", error.message());
         self.watch.warning(&text);
@@ -180,7 +190,8 @@ impl<'l> SinkState<'l> {
         error: Error,
         rolled_back: Result<(), Error>,
     ) -> Error {
-        if let Err(error) = self.account.finish_rejects() {
+        let finished = self.account.finish_rejects();
+        if let Err(error) = finished.and_then(|()| self.send_rejects()) {
             let text = format!("the rejects are not all there: {error}");
             self.watch.warning(&text);
         }

@@ -2,6 +2,8 @@
 
 mod ending;
 
+use std::sync::Arc;
+
 use std::path::Path;
 
 use barrow_core::escape::visible_path;
@@ -22,6 +24,7 @@ use crate::error::Error;
 use crate::observer::Watch;
 use crate::refusals;
 use crate::reject_manifest::{Manifest, Original};
+use crate::rejects_place::Mirror;
 use crate::report::{Outcome, RejectedFile, Summary};
 
 /// The end of the way of a load.
@@ -52,6 +55,8 @@ struct SinkState<'l> {
     committed: u64,
     /// What is done before the last commit.
     before_commit: Option<BeforeCommit<'l>>,
+    /// The address that the rejects are kept at, if it is one.
+    mirror: Option<Arc<Mirror>>,
     /// What is written beside the rejects.
     manifest: Option<Manifest>,
     /// What each file was like, for a load that is rolled back and mended.
@@ -125,6 +130,7 @@ impl<'l> LoadSink<'l> {
             committed: account.tally.loaded(),
             rehearsal: false,
             before_commit: None,
+            mirror: request.rejects.mirror.clone(),
             manifest: None,
             originals: Originals::default(),
             may_not_empty: matches!(request.job.mode, Mode::Truncate | Mode::Replace)
@@ -324,6 +330,9 @@ impl<'l> SinkState<'l> {
 
     fn folder(&self) -> Option<String> {
         let folder = self.account.rejects_folder()?;
+        if let Some(mirror) = &self.mirror {
+            return Some(mirror.address_of(&folder));
+        }
         Some(visible_path(
             &std::path::absolute(&folder).unwrap_or(folder),
         ))
@@ -336,7 +345,15 @@ impl<'l> SinkState<'l> {
         }
         if let (Some(recorder), Some(rejects)) = (&mut self.recorder, &mut self.account.rejects) {
             let written = rejects.written()?;
-            let folder = rejects.folder().map(visible_path);
+            let folder = rejects.folder();
+            if let (Some(mirror), Some(folder)) = (&self.mirror, folder) {
+                mirror.push(folder)?;
+            }
+            let shown = |folder| match &self.mirror {
+                Some(mirror) => mirror.address_of(folder),
+                None => visible_path(folder),
+            };
+            let folder = folder.map(shown);
             recorder.write_going(load.session(), &self.account.tally, written, folder)?;
         }
         load.commit()?;
