@@ -1,5 +1,7 @@
 //! The tour: the demo market's files, and every command run on them.
 
+mod bucket;
+
 use std::fs;
 use std::path::Path;
 use std::process::{Command, Stdio};
@@ -8,6 +10,7 @@ use barrow_core::escape::visible_path;
 use barrow_core::rejects::MANIFEST;
 use owo_colors::OwoColorize;
 
+use self::bucket::Bucket;
 use barrow_run::Error;
 
 /// The demo's files, inside the program.
@@ -58,6 +61,11 @@ const FILES: &[(&str, &[u8])] = &[
     (
         "growers.spec.toml",
         include_bytes!("../../../demo/growers.spec.toml"),
+    ),
+    ("fees.zip", include_bytes!("../../../demo/fees.zip")),
+    (
+        "fees.spec.toml",
+        include_bytes!("../../../demo/fees.spec.toml"),
     ),
     ("orders.csv", include_bytes!("../../../demo/orders.csv")),
     (
@@ -111,6 +119,14 @@ const TOUR: &[Step] = &[
     Step(
         "A week later, all that is there: what was loaded before is known by its content.",
         &["load", "prices.spec.toml"],
+    ),
+    Step(
+        "An archive is a folder of files, which are read where they lie.",
+        &["load", "fees.spec.toml"],
+    ),
+    Step(
+        "What is waiting, and what is in the table already.",
+        &["status", "prices.spec.toml", "fees.spec.toml"],
     ),
     Step(
         "Fixed widths, two record types, weights without a mark, a sign in the last digit.",
@@ -194,10 +210,43 @@ pub fn run(folder: &Path) -> Result<(), Error> {
         let heading = format!("{}. {about}", number + 1);
         anstream::println!("{}", heading.cyan());
         anstream::println!("{}\n", format!("$ barrow {}", as_typed(&arguments)).bold());
-        step(folder, &arguments)?;
+        step(folder, &arguments, &[])?;
         anstream::println!();
     }
+    with_a_bucket(folder)?;
     anstream::println!("To go on by hand: cd {shown}, and any of the commands above.");
+    Ok(())
+}
+
+/// What is loaded from a bucket.
+const FROM_A_BUCKET: &[&str] = &[
+    "load",
+    "deliveries.spec.toml",
+    "s3://market/out/deliveries-*.psv",
+    "--database",
+    "sqlite:bucket.db",
+];
+
+/// The same files once more, from an object store, if the project's own is built.
+fn with_a_bucket(folder: &Path) -> Result<(), Error> {
+    let number = TOUR.len() + 1;
+    let Some(bucket) = Bucket::start(folder)? else {
+        anstream::println!(
+            "A bucket belongs to the tour as well: cargo build --release -p barrow-test-stores makes \
+             one, and the tour has a step more.\n"
+        );
+        return Ok(());
+    };
+    let heading = format!(
+        "{number}. The same files from a bucket: an address is a file name like any other."
+    );
+    anstream::println!("{}", heading.cyan());
+    anstream::println!(
+        "{}\n",
+        format!("$ barrow {}", as_typed(FROM_A_BUCKET)).bold()
+    );
+    step(folder, FROM_A_BUCKET, &bucket.environment)?;
+    anstream::println!();
     Ok(())
 }
 
@@ -264,7 +313,7 @@ fn correct(folder: &Path) -> Result<String, Error> {
 }
 
 /// Runs one command as a person would, so that what is shown is what they see.
-fn step(folder: &Path, arguments: &[&str]) -> Result<(), Error> {
+fn step(folder: &Path, arguments: &[&str], environment: &[(&str, String)]) -> Result<(), Error> {
     let failed = |e| Error::failed(format!("running the tour: {e}"));
     let program = std::env::current_exe().map_err(failed)?;
     let color = match anstream::AutoStream::choice(&std::io::stdout()) {
@@ -275,6 +324,7 @@ fn step(folder: &Path, arguments: &[&str]) -> Result<(), Error> {
         .args(arguments)
         .args(["--color", color])
         .current_dir(folder)
+        .envs(environment.iter().map(|(name, value)| (name, value)))
         .stdin(Stdio::null())
         .output()
         .map_err(failed)?;

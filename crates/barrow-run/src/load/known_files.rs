@@ -8,6 +8,7 @@ use barrow_core::words::{Disposal, Mode, WhenChanged};
 use barrow_targets::Session;
 use barrow_targets::ledger::{self, File, Outcome, Run, Wanted};
 
+use super::file_index::FileIndex;
 use super::request::LoadRequest;
 use super::selection::{Resumed, Selected, Selection, full_path, name_of};
 use super::state::State;
@@ -17,7 +18,7 @@ use crate::words::{counted, number};
 
 /// What the ledger says of files.
 pub(super) struct KnownFiles {
-    files: Vec<File>,
+    files: FileIndex,
     runs: HashMap<String, Run>,
     /// The hash of the spec's text.
     spec_hash: String,
@@ -31,6 +32,8 @@ pub(super) struct KnownFiles {
     seen: HashMap<Fingerprint, Vec<SourceFile>>,
     /// Files that an interrupted run has in the table, by that run.
     going: Vec<(SourceFile, File)>,
+    /// Where each of them stands.
+    going_places: HashMap<SourceFile, usize>,
     /// Files whose rows of before would stay beside those of now.
     changed: Vec<String>,
     /// Files that were exported from one of the tables.
@@ -46,7 +49,7 @@ impl KnownFiles {
         sources: &[SourceFile],
     ) -> Result<KnownFiles, Error> {
         let mut known = KnownFiles {
-            files: Vec::new(),
+            files: FileIndex::default(),
             runs: HashMap::new(),
             spec_hash: hash_of(request.spec.text.as_bytes()),
             passes: matches!(request.job.mode, Mode::Append | Mode::Merge),
@@ -54,6 +57,7 @@ impl KnownFiles {
             hashes: HashMap::new(),
             seen: HashMap::new(),
             going: Vec::new(),
+            going_places: HashMap::new(),
             changed: Vec::new(),
             exported: Vec::new(),
         };
@@ -90,10 +94,10 @@ impl KnownFiles {
         samples: &[String],
         names: &[String],
     ) -> Result<(), Error> {
-        self.files = ledger::known_files(session, table_key, samples, names)?;
-        self.files
-            .sort_by(|a, b| (&a.run, a.number).cmp(&(&b.run, b.number)));
-        let runs: BTreeSet<String> = self.files.iter().map(|file| file.run.clone()).collect();
+        let files = ledger::known_files(session, table_key, samples, names)?;
+        self.files = FileIndex::new(files);
+        let files = self.files.all().iter();
+        let runs: BTreeSet<String> = files.map(|file| file.run.clone()).collect();
         for id in runs {
             let wanted = Wanted {
                 run: Some(id.clone()),
@@ -112,7 +116,7 @@ impl KnownFiles {
         source.version().is_some()
             && source.version() == known.version
             && source.size() == Some(known.bytes)
-            && full_path(source).as_deref() == Some(known.path.as_str())
+            && full_path(source).as_ref() == Some(&known.path)
     }
 
     /// What is said of a file that is in the table by its address, size and version.
@@ -129,7 +133,8 @@ impl KnownFiles {
                 && !self.is_going(file)
                 && Self::is_same_version(source, file)
         };
-        self.files.iter().filter(|_| self.passes).find(is_there)
+        let own = full_path(source).filter(|_| self.passes)?;
+        self.files.of_path(&own).find(is_there)
     }
 
     /// Whether the file is of a run that was interrupted.
@@ -185,8 +190,13 @@ impl KnownFiles {
 
     /// The file of the ledger that a file is, once that was found out.
     pub(super) fn in_the_table(&self, source: &SourceFile) -> Option<&File> {
-        let found = self.going.iter().rfind(|(placed, _)| placed == source);
-        found.map(|(_, file)| file)
+        let place = self.going_places.get(source)?;
+        self.going.get(*place).map(|(_, file)| file)
+    }
+
+    fn note_going(&mut self, source: SourceFile, file: &File) {
+        self.going_places.insert(source.clone(), self.going.len());
+        self.going.push((source, file.clone()));
     }
 
     /// The file of the ledger that an interrupted run has a part of in the table.
@@ -219,14 +229,15 @@ impl KnownFiles {
             let sample = f.sample.as_deref();
             sample.is_some_and(|sample| fingerprint.may_be(f.bytes, sample))
         };
-        let alike: Vec<File> = self.files.iter().filter(is_alike).cloned().collect();
+        let alike = self.files.of_size(fingerprint.size);
+        let alike: Vec<File> = alike.filter(is_alike).cloned().collect();
         // Rejects of which nothing was mended may be mended yet.
         let is_in = |f: &&File| f.outcome == Outcome::Kept && (f.once || f.counts.loaded > 0);
         for known in alike.iter().filter(is_in) {
             let passes = self.passes || self.is_going(known);
             if passes && self.is_same(&file.source, known)? {
                 selection.skipped.push(self.skipped(&file.source, known));
-                self.going.push((file.source, known.clone()));
+                self.note_going(file.source, known);
                 return Ok(());
             }
         }
@@ -242,7 +253,8 @@ impl KnownFiles {
             return Ok(());
         }
         if let Some(known) = alike.iter().find(|f| f.outcome == Outcome::Going) {
-            self.going.push((file.source.clone(), known.clone()));
+            let known = known.clone();
+            self.note_going(file.source.clone(), &known);
         } else {
             file.note = match self.came_from_the_table(&file.source, &fingerprint)? {
                 Some(note) => Some(note),
@@ -271,8 +283,8 @@ impl KnownFiles {
             return None;
         }
         let own = full_path(source)?;
-        let mut kept = self.files.iter().filter(|f| f.outcome == Outcome::Kept);
-        kept.find(|file| file.path == own)
+        let mut of_path = self.files.of_path(&own);
+        of_path.find(|file| file.outcome == Outcome::Kept)
     }
 
     /// What is said of a file that was exported from the table it goes into.
@@ -330,10 +342,9 @@ impl KnownFiles {
     fn note(&self, source: &SourceFile, fingerprint: &Fingerprint) -> Option<String> {
         let name = name_of(source);
         let is_named = |f: &&File| {
-            f.name == name
-                && (f.bytes, f.sample.as_ref()) != (fingerprint.size, Some(&fingerprint.sample))
+            (f.bytes, f.sample.as_ref()) != (fingerprint.size, Some(&fingerprint.sample))
         };
-        let known = self.files.iter().rfind(is_named)?;
+        let known = self.files.of_name(&name).rfind(is_named)?;
         Some(match known.outcome {
             Outcome::Going => format!(
                 "another content of this name was interrupted in run {}, with {} of its records in \
@@ -354,11 +365,10 @@ impl KnownFiles {
     pub(super) fn earlier(&self, source: &SourceFile, fingerprint: &Fingerprint) -> Option<&File> {
         let own = full_path(source)?;
         let is_before = |f: &&File| {
-            f.path == own
-                && f.counts.loaded > 0
+            f.counts.loaded > 0
                 && (f.bytes, f.sample.as_ref()) != (fingerprint.size, Some(&fingerprint.sample))
         };
-        self.files.iter().rfind(is_before)
+        self.files.of_path(&own).rfind(is_before)
     }
 
     /// What is to be said of such a file.

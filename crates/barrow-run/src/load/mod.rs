@@ -3,6 +3,7 @@
 
 mod batch_group;
 mod disposal;
+mod file_index;
 pub(crate) mod file_states;
 mod known_files;
 pub(crate) mod locks;
