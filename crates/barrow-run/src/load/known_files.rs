@@ -77,7 +77,12 @@ impl KnownFiles {
         let paths = sources.iter().filter(|source| source.is_repeatable());
         let names: Vec<String> = paths.map(name_of).collect();
         known.read(session, table_key, &samples, &names)?;
-        for table in request.job.tables() {
+        // Of files that are only told by their versions, nothing else is asked.
+        let exported_into = match files.is_empty() {
+            true => Vec::new(),
+            false => request.job.tables(),
+        };
+        for table in exported_into {
             let key = ledger::export_key(session, table)?;
             known
                 .exported

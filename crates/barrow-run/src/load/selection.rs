@@ -24,6 +24,9 @@ pub(crate) struct Selection {
     pub table_key: String,
 }
 
+/// So many files that are elsewhere are looked at at once.
+const ASKED_AT_ONCE: usize = 16;
+
 /// A file to load.
 #[derive(Clone)]
 pub(crate) struct Selected {
@@ -56,7 +59,31 @@ impl Selected {
     /// # Errors
     /// As [`Selected::of`].
     pub fn all(sources: impl IntoIterator<Item = SourceFile>) -> Result<Vec<Selected>, Error> {
-        sources.into_iter().map(Selected::of).collect()
+        let sources: Vec<SourceFile> = sources.into_iter().collect();
+        let is_elsewhere = |source: &SourceFile| source.version().is_some();
+        if !sources.iter().any(is_elsewhere) {
+            return sources.into_iter().map(Selected::of).collect();
+        }
+        // What is elsewhere answers late: several are asked at once.
+        let mut selected = Vec::with_capacity(sources.len());
+        for some in sources.chunks(ASKED_AT_ONCE) {
+            let asked: Vec<Result<Selected, Error>> = std::thread::scope(|scope| {
+                let asking: Vec<_> = some
+                    .iter()
+                    .map(|source| scope.spawn(|| Selected::of(source.clone())))
+                    .collect();
+                let ended = asking.into_iter().map(|asked| {
+                    asked
+                        .join()
+                        .unwrap_or_else(|_| Err(Error::failed("a file could not be looked at")))
+                });
+                ended.collect()
+            });
+            for one in asked {
+                selected.push(one?);
+            }
+        }
+        Ok(selected)
     }
 }
 

@@ -13,7 +13,7 @@ use crate::sql::{Value, marks};
 const ID: usize = 12;
 
 /// So many values are asked for at once.
-const AT_ONCE: usize = 200;
+const AT_ONCE: usize = 1000;
 
 /// The files that were loaded into a table and have one of these samples or names.
 ///
