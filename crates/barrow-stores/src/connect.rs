@@ -68,7 +68,14 @@ pub fn connect(
         Scheme::Az => az(bucket, &settings, connector, once),
         Scheme::Web => return Err(Fault::Other("a web server has no buckets".into())),
     };
-    let (objects, listings) = made.map_err(|error| Fault::of_store(&error))?;
+    let (objects, listings) = made.map_err(|error| match error.to_string() {
+        says if says.contains("Account must be specified") => Fault::Other(
+            "its account is not known: set AZURE_STORAGE_ACCOUNT_NAME, or say account under \
+             [stores.NAME]"
+                .into(),
+        ),
+        _ => Fault::of_store(&error),
+    })?;
     Ok(Client {
         objects,
         listings,

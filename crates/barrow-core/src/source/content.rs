@@ -159,10 +159,10 @@ pub fn sample_of(mut reader: impl Read, size: u64) -> io::Result<Fingerprint> {
 
 /// The places of a file's sample, in order; one, all of it, where it is small.
 pub fn sample_places(size: u64) -> Vec<Range<u64>> {
-    match size <= PLACES * AT_EACH {
-        true => vec![0..size],
-        false => (0..PLACES).map(|number| place(size, number)).collect(),
+    if size <= PLACES * AT_EACH {
+        return std::iter::once(0..size).collect();
     }
+    (0..PLACES).map(|number| place(size, number)).collect()
 }
 
 /// The bytes of a place; the last one ends where the file does.

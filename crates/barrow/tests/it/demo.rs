@@ -14,7 +14,10 @@ fn the_tour_runs_and_can_be_repeated_by_hand() {
     {
         // The bucket is gone with the tour.
         if line.contains("s3://") {
-            assert!(said.out.contains("s3://market/out/deliveries-w15.psv   18 records"));
+            assert!(
+                said.out
+                    .contains("s3://market/out/deliveries-w15.psv   18 records")
+            );
             continue;
         }
         // One argument has blanks in it, and comes out as it went in.

@@ -512,3 +512,29 @@ fn a_load_from_a_store_that_was_rolled_back_is_mended() {
     assert_eq!(p.market.count("SELECT sum(id) FROM d"), 6);
     assert!(p.loads("load d.spec.toml").out.contains("nothing is new"));
 }
+
+/// Google's store speaks the same protocol to its clients as the stand-in, unsigned.
+#[test]
+fn another_clouds_address_is_read_as_well() {
+    let spec = SPEC.replace("s3://", "gs://");
+    let p = place("");
+    let open = Server::start(Options {
+        keys: None,
+        ..Options::default()
+    })
+    .unwrap();
+    open.put("market", "out/sales-1.csv", records(100, 3));
+    open.put("market", "out/sales-2.csv", records(200, 3));
+    let spec = format!(
+        "{spec}[stores.gs]\nendpoint = \"{}\"\nanonymous = true\nallow_http = true\n",
+        open.address()
+    );
+    p.market.write("d.spec.toml", spec.as_bytes());
+    p.loads("load d.spec.toml");
+    assert_eq!(p.market.count("SELECT count(*) FROM d"), 6);
+    assert!(p.loads("load d.spec.toml").out.contains("nothing is new"));
+    p.fails(
+        "load d.spec.toml az://market/a.csv",
+        "AZURE_STORAGE_ACCOUNT_NAME",
+    );
+}
