@@ -24,6 +24,8 @@ pub struct Faults {
     pub per_thousand: u32,
     /// The ways in which they fail, one of them by chance; none means any but a change.
     pub ways: Vec<Fault>,
+    /// Whether a change is one of any ways.
+    pub changes: bool,
     /// Faults of the next requests for content, the first one first; before any by chance.
     pub next: Vec<Fault>,
     /// What chance begins from.
@@ -42,12 +44,15 @@ impl Faults {
             return None;
         }
         let place = chance.u64(..3_000_000);
-        let any = [
+        let mut any = vec![
             Fault::Drop(place),
             Fault::Stall(place),
             Fault::Status(500),
             Fault::Status(503),
         ];
+        if self.changes {
+            any.push(Fault::Change);
+        }
         let ways = match self.ways.is_empty() {
             true => &any[..],
             false => &self.ways,

@@ -28,6 +28,12 @@ struct Args {
     /// Fail so many of a thousand requests for content.
     #[arg(long, default_value_t = 0)]
     faults: u32,
+    /// Among the failures, let objects change while they are read.
+    #[arg(long)]
+    changes: bool,
+    /// What chance begins from.
+    #[arg(long, default_value_t = 0)]
+    seed: u64,
 }
 
 fn main() -> ExitCode {
@@ -41,6 +47,8 @@ fn main() -> ExitCode {
         faults: Faults {
             delay: Duration::from_millis(args.delay),
             per_thousand: args.faults,
+            changes: args.changes,
+            seed: args.seed,
             ..Faults::default()
         },
     });

@@ -182,3 +182,21 @@ fn a_certificate_that_nobody_signed_is_not_trusted() {
     assert_eq!(said.code, 1);
     assert!(said.err.contains("cannot be trusted"), "{}", said.err);
 }
+
+#[test]
+fn a_proxy_of_the_usual_variables_is_used() {
+    let w = web();
+    w.server.put_file("/week/sales.csv", records(1, 100));
+    let mut command = w
+        .market
+        .command("load d.spec.toml http://market.example/week/sales.csv");
+    command.env("http_proxy", w.server.address());
+    let said = said(command);
+    assert_eq!(said.code, 0, "{}", said.err);
+    assert_eq!(w.rows(), 100);
+    let asked = w.server.take_requests();
+    assert!(
+        asked.iter().all(|line| line.contains("market.example")),
+        "{asked:?}"
+    );
+}
