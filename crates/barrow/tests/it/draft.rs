@@ -164,12 +164,12 @@ fn numbers_are_numbers_to_sqlite() {
 
 #[test]
 fn what_is_no_table_ends_with_one() {
-    let m = Market::with(&[("flights.csv.zip", b"PK\x03\x04\x14\0\0\0\x08\0flights.csv")]);
-    let said = m.run("draft flights.csv.zip");
+    let m = Market::with(&[("flights.csv", b"PK\x03\x04\x14\0\0\0\x08\0flights.csv")]);
+    let said = m.run("draft flights.csv");
     assert_eq!((said.code, said.out.as_str()), (1, ""));
     assert!(
         said.err
-            .contains("flights.csv.zip is a zip archive, and no table"),
+            .contains("flights.csv is a zip archive, and no table"),
         "{}",
         said.err
     );
