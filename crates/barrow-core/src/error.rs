@@ -120,6 +120,19 @@ pub enum Error {
         /// The header's names, made visible.
         header: Vec<String>,
     },
+    /// A record has a key that the spec does not name, and the spec does not say to ignore it.
+    #[error(
+        "{file}, line {line}: the key \"{key}\" is none that the spec names, and [records] \
+         when_new_column is \"stop\": name it under [columns], or say \"ignore\""
+    )]
+    NewKey {
+        /// The file as people named it.
+        file: String,
+        /// The line, 1-based.
+        line: u64,
+        /// The key, made visible.
+        key: String,
+    },
     /// No line of a file's start has the columns' names.
     #[error("none of the first {lines} lines of {file} has the columns' names: {wanted}")]
     NoHeader {

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use crate::conditions::Condition;
-use crate::format::{FieldSlices, RecordEnd, RecordFormat};
+use crate::format::{FieldSlices, KeyTree, RecordEnd, RecordFormat};
 use crate::problem::Problem;
 use crate::source::{Charset, Compression};
 use crate::types::Type;
@@ -109,6 +109,8 @@ pub struct RecordTypePlan {
     pub read: Vec<usize>,
     /// Where the fields of a fixed layout stand.
     pub fixed: Option<FieldSlices>,
+    /// The keys of a layout whose records name their fields.
+    pub keys: Option<KeyTree>,
     /// Whether its rows are loaded.
     pub load: bool,
     /// Its own table; none for the target's.
@@ -140,7 +142,7 @@ impl RecordTypePlan {
     /// The fields of a record: one more than the highest place of a column.
     pub fn fields(&self) -> usize {
         let places = self.columns.iter().map(|column| match column.place {
-            Place::Field(field) => field + 1,
+            Place::Field(field) | Place::Key(field) => field + 1,
             Place::Named(_) | Place::Computed => 0,
         });
         places.max().unwrap_or(0).max(1)
@@ -316,6 +318,8 @@ pub enum Place {
     Named(String),
     /// The one at this place, 0-based.
     Field(usize),
+    /// The one of this number among those that a record names, 0-based.
+    Key(usize),
     /// None: its values are computed.
     Computed,
 }
@@ -356,6 +360,8 @@ pub struct ExportPlan {
     pub stand_in: String,
     /// Which fields are quoted.
     pub quote_when: QuoteWhen,
+    /// How null stands in an object.
+    pub nulls: Nulls,
 }
 
 /// What becomes of records that do not load.

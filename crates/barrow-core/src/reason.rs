@@ -32,6 +32,18 @@ pub enum Code {
     RecordTooWide,
     /// The line is blank, and blank lines are rejected.
     BlankLine,
+    /// A record that is no JSON object, or is cut off.
+    NotAnObject,
+    /// Text stands after the record's object.
+    TextAfterObject,
+    /// An object has a key twice.
+    DoubledKey,
+    /// Objects and arrays go deeper than 128 within each other.
+    TooDeep,
+    /// Half of a surrogate pair stands by itself.
+    LoneSurrogate,
+    /// The record lacks a key that it must have.
+    NoSuchKey,
     /// Bytes that mean nothing in the file's encoding.
     BadBytes,
     /// Not a number.
@@ -94,6 +106,12 @@ impl Code {
             Code::RecordTooShort => "record-too-short",
             Code::RecordTooWide => "record-too-wide",
             Code::BlankLine => "blank-line",
+            Code::NotAnObject => "not-an-object",
+            Code::TextAfterObject => "text-after-object",
+            Code::DoubledKey => "doubled-key",
+            Code::TooDeep => "too-deep",
+            Code::LoneSurrogate => "lone-surrogate",
+            Code::NoSuchKey => "no-such-key",
             Code::BadBytes => "bad-bytes",
             Code::NotANumber => "not-a-number",
             Code::NotADate => "not-a-date",
@@ -132,6 +150,12 @@ impl Code {
             Code::RecordTooShort => "the record is too short",
             Code::RecordTooWide => "the record is too wide",
             Code::BlankLine => "a blank line",
+            Code::NotAnObject => "no JSON object",
+            Code::TextAfterObject => "text after the object",
+            Code::DoubledKey => "a key that comes twice",
+            Code::TooDeep => "objects within objects, deeper than 128",
+            Code::LoneSurrogate => "half of a surrogate pair",
+            Code::NoSuchKey => "the record has no such key",
             Code::BadBytes => "bytes that do not decode",
             Code::NotANumber => "not a number",
             Code::NotADate => "not a date",

@@ -184,10 +184,22 @@ impl ColumnReader {
         cell: &mut Cell,
         note: &mut impl FnMut(RepairKind),
     ) -> Result<(), Code> {
+        if span == Span::NO_KEY {
+            return Err(Code::NoSuchKey);
+        }
         if span.is_missing() {
             return self.null(store, cell, note);
         }
         let range = span.range();
+        if let Some(bare) = &self.bare
+            && span.is_quoted()
+            && !range.is_empty()
+        {
+            let plain = Span::plain(range.start, range.end);
+            return with_kind!(&bare.kind, kind => {
+                bare.careful(kind, fields, plain, store, cell, note)
+            });
+        }
         // RFC 4180 is silent on it; two quotes with nothing between them are
         // the only way in which such a file can say "text, and empty".
         let says_empty = range.is_empty() && span.is_quoted();

@@ -3,10 +3,12 @@
 mod delimited;
 mod ending;
 mod fixed;
+mod keys;
 
 pub use delimited::{DelimitedFormat, Escape, NO_MARKS};
 pub use ending::RecordEnd;
 pub use fixed::{FieldSlices, FixedFormat};
+pub use keys::{KeyField, KeyNode, KeyPath, KeyTree};
 
 /// The longest delimiter, quote or record end that a spec may have, in bytes.
 pub const LONGEST_MARK: usize = 64;
@@ -22,6 +24,8 @@ pub enum RecordFormat {
     Delimited(DelimitedFormat),
     /// Fields of a set width.
     Fixed(FixedFormat),
+    /// Fields that each record names: JSON objects.
+    Json,
 }
 
 impl RecordFormat {
@@ -29,15 +33,20 @@ impl RecordFormat {
     pub fn delimited(&self) -> Option<&DelimitedFormat> {
         match self {
             RecordFormat::Delimited(delimited) => Some(delimited),
-            RecordFormat::Fixed(_) => None,
+            RecordFormat::Fixed(_) | RecordFormat::Json => None,
         }
+    }
+
+    /// Whether each record names its fields.
+    pub fn names_fields(&self) -> bool {
+        *self == RecordFormat::Json
     }
 
     /// The widths' measure, if fields have a set width.
     pub fn fixed(&self) -> Option<&FixedFormat> {
         match self {
             RecordFormat::Fixed(fixed) => Some(fixed),
-            RecordFormat::Delimited(_) => None,
+            RecordFormat::Delimited(_) | RecordFormat::Json => None,
         }
     }
 }

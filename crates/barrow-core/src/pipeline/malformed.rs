@@ -1,10 +1,13 @@
 //! Records that are not rows since their shape is wrong.
 
+use std::ops::Range;
+
 use crate::pipeline::batch::Batch;
 use crate::pipeline::reasons::readable;
 use crate::reason::{Code, Reason, Reject};
 use crate::records::block::Block;
 use crate::records::fixed::cut::Misfit;
+use crate::records::json::object::ObjectFault;
 use crate::records::mark::Mark;
 use crate::records::span::Span;
 use crate::source::Charset;
@@ -19,6 +22,18 @@ pub struct Shape {
     pub expected: String,
     /// The field it is about, 0-based, and where that stands.
     pub field: Option<(usize, Span)>,
+    /// Where the fault is in the block, where it is no field's.
+    pub at: Option<Range<usize>>,
+}
+
+impl From<ObjectFault> for Shape {
+    fn from(fault: ObjectFault) -> Shape {
+        Shape {
+            says: fault.says,
+            at: Some(fault.at),
+            ..Shape::new(fault.code, "one JSON object")
+        }
+    }
 }
 
 impl From<Misfit> for Shape {
@@ -38,6 +53,7 @@ impl Shape {
             says: code.words().into(),
             expected: expected.into(),
             field: None,
+            at: None,
         }
     }
 
@@ -48,12 +64,17 @@ impl Shape {
             says: String::new(),
             expected: String::new(),
             field: None,
+            at: None,
         }
     }
 
     /// The record as a reject.
     pub fn reject(self, block: &Block, charset: &Charset, index: usize, mark: &Mark) -> Reject {
-        let text = self.field.map_or(mark.range(), |(_, span)| span.range());
+        let text = match (self.field, self.at) {
+            (Some((_, span)), _) => span.range(),
+            (None, Some(at)) => at,
+            (None, None) => mark.range(),
+        };
         let reasons = self.code.map(|code| Reason {
             code,
             column: None,

@@ -16,13 +16,14 @@ use crate::records::block::Block;
 use crate::records::delimited::fields;
 use crate::records::file_format::FileFormat;
 use crate::records::fixed::cut::Cutter;
+use crate::records::json::object;
 use crate::records::mark::{Mark, State};
 use crate::records::record_types::kind_of;
 use crate::records::span::Span;
 use crate::repair::{Change, RepairKind};
 use crate::source::Charset;
 use crate::values::{Cell, ColumnReader};
-use crate::words::{WhenLong, WhenShort};
+use crate::words::{WhenLong, WhenNewColumn, WhenShort};
 
 /// Types blocks. Each thread has its own.
 pub struct Worker<'p> {
@@ -32,6 +33,8 @@ pub struct Worker<'p> {
     evaluator: RowEvaluator<'p>,
     /// The file that the last hint was given for: one is enough.
     hinted: Option<usize>,
+    /// A key that the spec does not name, and its line, where that stops the load.
+    new_key: Option<(u64, String)>,
 }
 
 impl<'p> Worker<'p> {
@@ -42,6 +45,7 @@ impl<'p> Worker<'p> {
             spans: plan.record_types.iter().map(|_| Vec::new()).collect(),
             evaluator: RowEvaluator::new(plan, context),
             hinted: None,
+            new_key: None,
         }
     }
 
@@ -61,6 +65,13 @@ impl<'p> Worker<'p> {
             self.split_by_kind(batch, &file);
         } else {
             self.split(batch, &file);
+        }
+        if let Some((line, key)) = self.new_key.take() {
+            return Err(Error::NewKey {
+                file: file.name.clone(),
+                line,
+                key: visible_short(key.as_bytes(), LONGEST_SHOWN),
+            });
         }
         let block = &batch.block;
         let clean = is_clean(block, &file.rules.charset);
@@ -138,7 +149,7 @@ impl<'p> Worker<'p> {
         // A record without quotes, set apart by one byte: nearly all of them.
         let simple = match &file.rules.format {
             RecordFormat::Delimited(delimited) => delimited.lone_byte(),
-            RecordFormat::Fixed(_) => None,
+            RecordFormat::Fixed(_) | RecordFormat::Json => None,
         };
         for (index, mark) in block.marks.iter().enumerate() {
             if let (Some(delimiter), State::Plain) = (simple, mark.state)
@@ -275,6 +286,7 @@ impl<'p> Worker<'p> {
             State::Plain | State::Quoted | State::Joined => {
                 let delimited = match &file.rules.format {
                     RecordFormat::Delimited(delimited) => delimited,
+                    RecordFormat::Json => return self.object(kind, block, mark),
                     RecordFormat::Fixed(_) => {
                         let Some(cutter) = self.cutter(kind, file) else {
                             return Ok(());
@@ -296,6 +308,21 @@ impl<'p> Worker<'p> {
                     })
             }
         }
+    }
+
+    /// Finds the fields of a record that names them.
+    fn object(&mut self, kind: usize, block: &Block, mark: &Mark) -> Result<(), Shape> {
+        let Some(keys) = &self.plan.record_types[kind].keys else {
+            return Ok(());
+        };
+        let spans = &mut self.spans[kind];
+        let split = object::split(&block.bytes, mark.range(), keys, spans).map_err(Shape::from)?;
+        let stops = self.plan.records.when_new_column == WhenNewColumn::Stop;
+        if let (true, Some(key)) = (stops, split.new_key) {
+            let line = block.first_line + u64::from(mark.line);
+            self.new_key.get_or_insert((line, key));
+        }
+        Ok(())
     }
 
     /// Makes a record's fields as many as the file has, as far as the spec

@@ -3,6 +3,8 @@
 use crate::error::Error;
 use crate::format::RecordEnd;
 use crate::plan::RecordPlan;
+use crate::records::json::Frames;
+use crate::source::detect::byte_order_mark;
 use crate::source::Charset;
 
 /// What stands at a byte that could start a record's end.
@@ -94,6 +96,8 @@ pub enum FileEnding {
     Exactly(Vec<u8>),
     /// None: every record is so wide.
     Width(usize),
+    /// Objects end where they are closed.
+    Objects(Frames),
 }
 
 impl FileEnding {
@@ -108,6 +112,13 @@ impl FileEnding {
         bytes: &[u8],
         whole: bool,
     ) -> Result<Option<FileEnding>, Error> {
+        if plan.format.names_fields() {
+            let start = byte_order_mark(bytes).map_or(0, |(_, length)| length);
+            return Ok(Frames::of(&bytes[start..], whole).map(|frames| match frames {
+                Frames::Lines => FileEnding::Line,
+                other => FileEnding::Objects(other),
+            }));
+        }
         match &plan.ending {
             RecordEnd::Auto if !charset.reads_as_ascii() => Ok(decide_ebcdic(bytes, whole)),
             RecordEnd::Auto => Ok(decide_ascii(bytes, whole)),
@@ -130,7 +141,7 @@ impl FileEnding {
     /// The end of the line that starts at `start`, quotes or no quotes.
     pub fn line_end(&self, bytes: &[u8], start: usize, whole: bool) -> Found {
         match self {
-            FileEnding::Line => line_end(&Line, bytes, start, whole),
+            FileEnding::Line | FileEnding::Objects(_) => line_end(&Line, bytes, start, whole),
             FileEnding::Exactly(text) => match text.as_slice() {
                 [byte] => line_end(&Byte(*byte), bytes, start, whole),
                 several => line_end(&Bytes(several), bytes, start, whole),

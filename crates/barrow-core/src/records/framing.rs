@@ -3,6 +3,7 @@
 use super::delimited::judge::Judge;
 use super::delimited::scan::{Progress, Scan};
 use super::ending::{Byte, Bytes, FileEnding, Line};
+use super::json;
 use super::mark::{Mark, State};
 use super::rules::Rules;
 use crate::format::{NO_MARKS, RecordFormat};
@@ -72,6 +73,13 @@ impl<'r> Framing<'r> {
                 several => scan.run(&Bytes(several), bytes, whole, progress, marks),
             },
             FileEnding::Width(width) => scan.widths(*width, bytes, whole, progress, marks),
+            FileEnding::Objects(frames) => {
+                let limits = json::Limits {
+                    longest: scan.longest,
+                    most: scan.most,
+                };
+                json::frame(*frames, &limits, bytes, whole, progress, marks);
+            }
         }
     }
 }
@@ -90,7 +98,7 @@ fn scan<'r>(plan: &Plan, rules: &'r Rules, fields: Option<usize>) -> Scan<'r> {
     let (delimited, fields) = match &rules.format {
         RecordFormat::Delimited(delimited) => (delimited, fields),
         // No quote hides a record's end.
-        RecordFormat::Fixed(_) => (&NO_MARKS, None),
+        RecordFormat::Fixed(_) | RecordFormat::Json => (&NO_MARKS, None),
     };
     Scan {
         delimited,

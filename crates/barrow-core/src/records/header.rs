@@ -138,8 +138,8 @@ fn find(
             });
         }
         Place::Named(name) => name,
-        // A computed column has no field to find.
-        Place::Computed => return Ok((0, None)),
+        // A computed column has no field to find, and a key is in no header.
+        Place::Computed | Place::Key(_) => return Ok((0, None)),
     };
     match names.find(name) {
         [field] if header[*field] == *name => Ok((*field, None)),

@@ -7,6 +7,7 @@ use std::ops::Range;
 
 use super::delimited::fields;
 use super::fixed::characters;
+use super::json;
 use super::mark::{Mark, State};
 use super::rules::Rules;
 use super::span::Span;
@@ -21,6 +22,7 @@ pub fn unescape(format: &RecordFormat, span: Span, field: &[u8], out: &mut Vec<u
         }
         // Nothing is escaped.
         RecordFormat::Fixed(_) => out.extend_from_slice(field),
+        RecordFormat::Json => json::unescape(field, out),
     }
 }
 
@@ -33,7 +35,8 @@ pub fn named_fields(format: &RecordFormat, bytes: &[u8], range: Range<usize>) ->
             // Text after a closing quote is told where the record is read.
             let _ = fields::split_range(delimited, bytes, range, &mut spans);
         }
-        RecordFormat::Fixed(_) => {}
+        // Fields have no order there, and no names here.
+        RecordFormat::Fixed(_) | RecordFormat::Json => {}
     }
     spans
 }
@@ -89,6 +92,11 @@ pub fn field_ranges(
         State::TooLong | State::TooLongRest | State::Blank
     ) {
         return Vec::new();
+    }
+    if let Some(keys) = &kind.keys {
+        let mut spans = Vec::new();
+        let _ = json::object::split(bytes, mark.range(), keys, &mut spans);
+        return spans.into_iter().map(Span::range).collect();
     }
     let spans = named_fields(&rules.format, bytes, mark.range());
     spans.into_iter().map(Span::range).collect()

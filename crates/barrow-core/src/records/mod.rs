@@ -7,6 +7,7 @@ pub mod file_format;
 pub mod fixed;
 pub mod framing;
 pub mod header;
+pub mod json;
 pub mod layout;
 pub mod lines;
 pub mod mark;

@@ -5,6 +5,7 @@ use super::delimited::scan::Progress;
 use super::ending::{FileEnding, Found};
 use super::framing::Framing;
 use super::header::{self, Bound};
+use super::json::Frames;
 use super::layout::header_names;
 use super::mark::{Mark, State};
 use super::opening::{Start, Text};
@@ -46,6 +47,15 @@ impl Prologue {
             shapes: Vec::new(),
             notes: Vec::new(),
             left_out: LeftOut::default(),
+        }
+    }
+
+    /// Goes past the bracket that opens an array: it stands before every file of its rejects.
+    fn pass_bracket(&mut self, bytes: &[u8]) {
+        if let Some(at) = memchr::memchr(b'[', &bytes[self.bytes..]) {
+            let passed = &bytes[self.bytes..self.bytes + at + 1];
+            self.lines += memchr::memchr_iter(b'\n', passed).count() as u32;
+            self.bytes += at + 1;
         }
     }
 
@@ -182,6 +192,9 @@ impl PrologueReader<'_> {
             }
         }
         if records.header == Header::None {
+            if prologue.ending == FileEnding::Objects(Frames::Array) {
+                prologue.pass_bracket(bytes);
+            }
             prologue.shapes = shapes_by_place(self.plan);
             return Ok(Some(prologue));
         }
@@ -226,7 +239,7 @@ impl PrologueReader<'_> {
     fn places(&self) -> usize {
         let place = |column: &ColumnPlan| match column.place {
             Place::Field(field) => field + 1,
-            Place::Named(_) | Place::Computed => 0,
+            Place::Named(_) | Place::Key(_) | Place::Computed => 0,
         };
         columns(self.plan).iter().map(place).max().unwrap_or(0)
     }
@@ -270,7 +283,7 @@ impl PrologueReader<'_> {
         let wanted = columns(self.plan).iter().filter_map(|c| match &c.place {
             Place::Named(named) => Some(named.as_str()),
             Place::Field(_) => Some(c.name.as_str()),
-            Place::Computed => None,
+            Place::Key(_) | Place::Computed => None,
         });
         let wanted: Vec<&str> = wanted.collect();
         Err(Error::NoHeader {
@@ -337,7 +350,7 @@ fn columns(plan: &Plan) -> &[ColumnPlan] {
 /// The fields of every record type, where columns are found by place.
 fn shapes_by_place(plan: &Plan) -> Vec<FieldBinding> {
     let place = |place: &Place| match place {
-        Place::Field(field) => Some(*field),
+        Place::Field(field) | Place::Key(field) => Some(*field),
         Place::Named(_) => Some(0),
         Place::Computed => None,
     };

@@ -33,6 +33,7 @@ impl Rules {
         };
         let format = match &plan.records.format {
             RecordFormat::Fixed(fixed) => RecordFormat::Fixed(*fixed),
+            RecordFormat::Json => RecordFormat::Json,
             RecordFormat::Delimited(d) => RecordFormat::Delimited(DelimitedFormat {
                 delimiter: bytes("delimiter", &d.delimiter)?,
                 quote: bytes("quote", &d.quote)?,

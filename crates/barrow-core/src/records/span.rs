@@ -23,6 +23,12 @@ impl Span {
         len: Span::LACKING,
     };
 
+    /// A field whose key the record lacks, where that may not be.
+    pub const NO_KEY: Span = Span {
+        start: 0,
+        len: Span::LACKING | Span::QUOTED,
+    };
+
     /// Plain bytes.
     #[inline]
     pub fn plain(start: usize, end: usize) -> Span {

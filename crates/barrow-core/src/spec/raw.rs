@@ -223,6 +223,8 @@ pub struct Export {
     pub when_unencodable: Option<Spanned<WhenUnencodable>>,
     /// What stands in for them.
     pub stand_in: Option<Spanned<String>>,
+    /// How null stands in an object.
+    pub nulls: Option<Spanned<Nulls>>,
 }
 
 /// The keys of `[values]` that may stand on a column too.
@@ -288,6 +290,10 @@ pub struct Column {
     pub has_type: bool,
     /// The header's name, where it is another.
     pub from: Option<Spanned<String>>,
+    /// Further names, tried in order.
+    pub from_also: Vec<Spanned<String>>,
+    /// Whether a record may lack it.
+    pub optional: Option<Spanned<bool>>,
     /// The field's place in the record, 1-based.
     pub at: Option<Spanned<u64>>,
     /// The first character or byte of a fixed field, 1-based.

@@ -324,11 +324,14 @@ fn column<'s>(
         _ => s.text("type"),
     };
     let has_type = written_type.is_some();
+    let mut from = s.texts("from").unwrap_or_default().into_iter();
     let column = Column {
         name,
         ty: written_type.and_then(|t| type_of(&s, t)),
         has_type,
-        from: s.text("from"),
+        from: from.next(),
+        from_also: from.collect(),
+        optional: s.flag("optional"),
         at: s.count("position"),
         start: s.count("start"),
         width: s.count("width"),
@@ -453,6 +456,7 @@ fn export(mut s: Section<'_>) -> Export {
         when_unfit: s.word("when_unfit"),
         when_unencodable: s.word("when_unencodable"),
         stand_in: s.text("replacement"),
+        nulls: s.word("nulls"),
     };
     s.finish();
     export

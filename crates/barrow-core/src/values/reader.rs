@@ -38,6 +38,9 @@ pub struct ColumnReader {
     pub(crate) kind: AnyKind,
     /// All that the spec says of the values.
     options: ReaderOptions,
+    /// Reads values that are numbers or truth values by themselves, and not text, where the
+    /// spec says how those stand as text.
+    pub(crate) bare: Option<Box<ColumnReader>>,
 }
 
 /// The readers of all types.
@@ -177,6 +180,7 @@ impl ColumnReader {
             length_in_bytes: options.length_in_bytes,
             kind,
             options: said,
+            bare: None,
         };
         if let Some(given) = &options.default {
             reader.default = Some(reader.constant("default", given)?);
@@ -200,6 +204,39 @@ impl ColumnReader {
         }
         reader.limits = limits.any().then_some(limits);
         Ok(reader)
+    }
+
+    /// The same for records whose values may be numbers or truth values by themselves
+    /// (RFC 8259, section 6), which the spec's marks and words say nothing of.
+    ///
+    /// # Errors
+    /// As [`ColumnReader::new`].
+    pub fn with_bare_values(self) -> Result<ColumnReader, BadOption> {
+        let options = &self.options;
+        let says_how = options.form.is_some()
+            || options.true_words.is_some()
+            || options.false_words.is_some();
+        if !says_how || !(self.ty.is_number() || self.ty == Type::Boolean) {
+            return Ok(self);
+        }
+        let bare = ColumnReader::new(
+            self.ty,
+            ReaderOptions {
+                form: None,
+                true_words: None,
+                false_words: None,
+                ..options.clone()
+            },
+        )?;
+        Ok(ColumnReader {
+            bare: Some(Box::new(bare)),
+            ..self
+        })
+    }
+
+    /// Whether values by themselves are read otherwise than text.
+    pub fn tells_bare_values(&self) -> bool {
+        self.bare.is_some()
     }
 
     /// A value that the spec gives for the column.

@@ -35,6 +35,16 @@ words! {
 }
 
 words! {
+    /// How null stands in an object that is written.
+    Nulls {
+        /// As `null`.
+        Write = "write",
+        /// Without its key.
+        LeaveOut = "leave_out",
+    }
+}
+
+words! {
     /// At which end of its width a value stands.
     Align {
         /// At the left.

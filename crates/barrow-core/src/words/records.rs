@@ -9,6 +9,8 @@ words! {
         Delimited = "delimited",
         /// Fields have a set width.
         Fixed = "fixed",
+        /// Records are JSON objects, which name their fields.
+        Json = "json",
     }
 }
 

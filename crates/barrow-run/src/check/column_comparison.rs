@@ -123,11 +123,19 @@ impl Sides<'_> {
         verdict
     }
 
+    /// The key of a column, where records name their fields.
+    fn key(&self, field: usize) -> Option<String> {
+        let path = self.kind.keys.as_ref()?.fields.get(field)?.paths.first()?;
+        let name = path.steps.join("/");
+        Some(format!("(key {})", escape_for_display(name.as_bytes())))
+    }
+
     /// The header's name for a column, and what is wrong with it.
     fn in_header(&self, column: &ColumnPlan) -> (Option<String>, Option<Verdict>) {
         let name = match &column.place {
             Place::Computed => return (Some("(computed)".into()), None),
             Place::Field(field) => return (Some(format!("(field {})", field + 1)), None),
+            Place::Key(field) => return (self.key(*field), None),
             Place::Named(name) => name,
         };
         let Some(header) = self.header else {

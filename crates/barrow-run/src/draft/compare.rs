@@ -146,7 +146,7 @@ impl Drift {
     fn compare_header(&mut self, header: &[String], columns: &[ColumnPlan], drafted: &Draft) {
         let named = |column: &ColumnPlan| match &column.place {
             Place::Named(name) => Some(name.clone()),
-            Place::Field(_) | Place::Computed => None,
+            Place::Field(_) | Place::Key(_) | Place::Computed => None,
         };
         for column in columns {
             if let Some(name) = named(column)
@@ -200,7 +200,7 @@ impl Drift {
                 .find(|(other, chosen)| match &column.place {
                     Place::Named(name) => fold(original(chosen)) == fold(name),
                     Place::Field(field) => other == field,
-                    Place::Computed => false,
+                    Place::Key(_) | Place::Computed => false,
                 });
         self.changed.push(Changed {
             name: column.name.clone(),

@@ -3,9 +3,11 @@
 mod conditions;
 mod delimited;
 mod fixed;
+mod json;
 mod written;
 
 use self::conditions::Conditions;
+use self::json::Json;
 pub use self::written::{Unfit, Written};
 use super::column::{Changed, ColumnWriter, Field};
 use super::encode::{Encode, Lacking};
@@ -53,6 +55,7 @@ pub struct RecordWriter<'p> {
 enum Layout {
     Delimited(Marks),
     Fixed(Fixed),
+    Json(Json),
 }
 
 impl<'p> RecordWriter<'p> {
@@ -89,6 +92,10 @@ impl<'p> RecordWriter<'p> {
             RecordFormat::Fixed(format) => {
                 let written = Fixed::new(plan, kind, *format, &encode, &ending, &mut problems);
                 Layout::Fixed(written)
+            }
+            RecordFormat::Json => {
+                let nulls = plan.export.nulls;
+                Layout::Json(Json::new(kind, &fields(kind), nulls, &mut problems))
             }
         };
         let reread = reread(plan, kind, &ending);
@@ -192,6 +199,8 @@ impl<'p> RecordWriter<'p> {
         let line = match &self.layout {
             Layout::Delimited(marks) => delimited::header(marks, &names)?,
             Layout::Fixed(fixed) => self.fixed_header(fixed, &names)?,
+            // Each record names its fields.
+            Layout::Json(_) => return Ok(None),
         };
         self.line(&line).map(Some)
     }
@@ -279,6 +288,7 @@ impl<'p> RecordWriter<'p> {
         match &self.layout {
             Layout::Delimited(marks) => self.delimited(marks, line, scratch, out)?,
             Layout::Fixed(fixed) => self.fixed(fixed, line, scratch, out)?,
+            Layout::Json(json) => self.json(json, line, scratch, out)?,
         }
         if self.is_told_by_first && out[start..].contains(&b'\r') {
             let says = "holds a carriage return, by which the records' end would be told if it came \
@@ -437,11 +447,9 @@ fn columns<'p>(
         (Place::Field(field), Some(fixed)) => fixed.slices.get(*field).map(|(_, wide)| *wide),
         _ => None,
     };
-    let can_quote = plan
-        .records
-        .format
-        .delimited()
-        .is_some_and(|delimited| !delimited.quote.is_empty());
+    let delimited = plan.records.format.delimited();
+    let can_quote = plan.records.format.names_fields()
+        || delimited.is_some_and(|delimited| !delimited.quote.is_empty());
     let written = kind.loaded().filter(|c| c.place != Place::Computed);
     written
         .filter_map(|column| {
@@ -459,7 +467,7 @@ fn fields(kind: &RecordTypePlan) -> Vec<Option<usize>> {
         let own = column.load.then_some(written);
         match column.place {
             Place::Computed => continue,
-            Place::Named(_) => fields.push(own),
+            Place::Named(_) | Place::Key(_) => fields.push(own),
             Place::Field(at) => {
                 if fields.len() <= at {
                     fields.resize(at + 1, None);

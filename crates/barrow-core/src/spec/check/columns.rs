@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use super::{header, is_fixed, it};
+use super::{header, is_fixed, it, json};
 use crate::escape::escape_for_display;
 use crate::plan::{ColumnPlan, Place};
 use crate::problem::{Problem, Spanned};
@@ -85,8 +85,13 @@ fn column(
     } else if is_fixed(written) {
         places.next += 1;
         Place::Field(places.next - 1)
+    } else if json::is_json(written) {
+        json::misplaced(c, problems);
+        places.next += 1;
+        Place::Key(places.next - 1)
     } else {
         super::fixed::misplaced(c, problems);
+        json::only_here(c, problems);
         place(c, header, places, problems)
     };
     let load = it(&c.load).unwrap_or(true);
@@ -103,7 +108,11 @@ fn column(
         form,
         ..super::values::options(c, written, ty)
     };
-    let reader = match ColumnReader::new(ty, options) {
+    let reader = ColumnReader::new(ty, options).and_then(|reader| match place {
+        Place::Key(_) => reader.with_bare_values(),
+        _ => Ok(reader),
+    });
+    let reader = match reader {
         Ok(reader) => Some(reader),
         Err(error) => {
             let span = super::values::span(error.key, c, values, ty);

@@ -5,6 +5,7 @@ mod columns;
 mod conditions;
 mod fixed;
 mod inapplicable;
+mod json;
 mod lints;
 mod record_types;
 mod records;
@@ -132,6 +133,9 @@ fn source(written: &RawSpec, problems: &mut Vec<Problem>) -> SourcePlan {
         },
         None => Some(Charset::Utf8),
     };
+    if json::is_json(written) {
+        json::encoding(charset.as_ref(), written, problems);
+    }
     SourcePlan {
         charset,
         told_by: u64::MAX,
@@ -147,33 +151,34 @@ fn source(written: &RawSpec, problems: &mut Vec<Problem>) -> SourcePlan {
 /// Keys that the layout gives no meaning to are told, and not passed over.
 fn keys_of_the_other_layout(written: &RawSpec, problems: &mut Vec<Problem>) {
     let d = &written.delimited;
-    let keys = match is_fixed(written) {
+    let keys: Vec<(&str, Option<std::ops::Range<usize>>)> = match is_fixed(written) {
+        _ if json::is_json(written) => json::other_keys(written),
         true => vec![
             (
                 "[delimited] delimiter",
-                d.delimiter.as_ref().map(|k| &k.span),
+                d.delimiter.as_ref().map(|k| k.span.clone()),
             ),
-            ("[delimited] quote", d.quote.as_ref().map(|k| &k.span)),
-            ("[delimited] escape", d.escape.as_ref().map(|k| &k.span)),
+            ("[delimited] quote", d.quote.as_ref().map(|k| k.span.clone())),
+            ("[delimited] escape", d.escape.as_ref().map(|k| k.span.clone())),
         ],
         false => vec![
-            ("[fixed] measure", written.measure.as_ref().map(|k| &k.span)),
+            ("[fixed] measure", written.measure.as_ref().map(|k| k.span.clone())),
             (
                 "[records] record_width",
-                written.records.record_width.as_ref().map(|k| &k.span),
+                written.records.record_width.as_ref().map(|k| k.span.clone()),
             ),
         ],
     };
-    let other = if is_fixed(written) {
-        "delimited"
-    } else {
-        "fixed"
+    let other = match is_fixed(written) {
+        _ if json::is_json(written) => "for fields that have places",
+        true => "for layout = \"delimited\"",
+        false => "for layout = \"fixed\"",
     };
     for (key, span) in keys {
         if let Some(span) = span {
             problems.push(Problem::new(
-                span.clone(),
-                format!("{key} is for layout = \"{other}\""),
+                span,
+                format!("{key} is {other}"),
                 "means nothing here",
             ));
         }
@@ -194,7 +199,7 @@ fn is_fixed(written: &RawSpec) -> bool {
 }
 
 fn header(written: &RawSpec) -> Header {
-    let usual = if is_fixed(written) {
+    let usual = if is_fixed(written) || json::is_json(written) {
         Header::None
     } else {
         Header::Names
@@ -270,6 +275,13 @@ fn export(written: &RawSpec, problems: &mut Vec<Problem>) -> ExportPlan {
             "means nothing here",
         ));
     }
+    if let (Some(nulls), false) = (&e.nulls, json::is_json(written)) {
+        problems.push(Problem::new(
+            nulls.span.clone(),
+            "[export] nulls is for layout = \"json\"",
+            "means nothing here",
+        ));
+    }
     ExportPlan {
         preamble: texts(e.preamble.as_deref()),
         trailer: texts(e.trailer.as_deref()),
@@ -278,6 +290,7 @@ fn export(written: &RawSpec, problems: &mut Vec<Problem>) -> ExportPlan {
         when_unencodable: it(&e.when_unencodable).unwrap_or_default(),
         stand_in: it(&e.stand_in).unwrap_or_else(|| "?".into()),
         quote_when: it(&written.delimited.quote_when).unwrap_or_default(),
+        nulls: it(&e.nulls).unwrap_or_default(),
     }
 }
 

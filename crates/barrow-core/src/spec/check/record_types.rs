@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use super::template::{Names, template};
-use super::{columns, conditions, fixed, header, is_fixed, it};
+use super::{columns, conditions, fixed, header, is_fixed, it, json};
 use crate::conditions::Scope;
 use crate::format::RecordEnd;
 use crate::nearest::did_you_mean;
@@ -163,6 +163,7 @@ fn shape(
         layout.width = fixed::width(said, layout.width, problems);
         layout
     });
+    let keys = json::is_json(written).then(|| json::keys(&shape.columns, &columns));
     let checks = conditions::checks(text, &shape.checks, &columns, problems);
     let keep_if = shape.keep_if.as_ref().and_then(|at| {
         let names = conditions::names(&columns);
@@ -174,6 +175,7 @@ fn shape(
         columns,
         read: Vec::new(),
         fixed,
+        keys,
         load: true,
         table: None,
         key: Vec::new(),

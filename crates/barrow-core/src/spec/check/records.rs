@@ -25,6 +25,7 @@ pub fn records(
     let r = &written.records;
     let fixed = is_fixed(written).then_some(());
     let format = match fixed {
+        _ if super::json::is_json(written) => RecordFormat::Json,
         Some(()) => RecordFormat::Fixed(FixedFormat {
             measure: it(&written.measure).unwrap_or(Measure::Characters),
             width,

@@ -1,0 +1,9 @@
+//! Records that name their fields: JSON objects (RFC 8259), one a line, in a text sequence
+//! (RFC 7464), or in one array.
+
+mod framing;
+pub mod object;
+mod text;
+
+pub use self::framing::{Frames, Limits, frame};
+pub use self::text::{lone_surrogate, unescape};
