@@ -59,6 +59,9 @@ impl Gathered {
     pub fn corrects(&self, shape: &mut Shape) -> bool {
         let all = self.seen.records + self.seen.misshapen;
         let width = shape.parts[0].names.len();
+        if shape.layout == Layout::Json {
+            return false;
+        }
         if let Some(lines) = self.trailer(shape).filter(|_| width > 1) {
             shape.trailer = lines;
             shape.share = 100;

@@ -27,6 +27,7 @@ pub use names::table_name;
 pub use profile::Profile;
 pub use remark::Remark;
 
+use self::layout::find_keys;
 use crate::error::Error;
 use crate::pipeline::Options;
 use crate::records::block::BLOCK;
@@ -100,6 +101,9 @@ pub fn draft(
     if shape.encoding.0 != "utf-8" {
         shape = layout::find(first, wanted, u64::MAX)?;
     }
+    if shape.layout == Layout::Json {
+        find_keys(&mut shape, files)?;
+    }
     same_headers(&shape, files)?;
     let mut gathered = gather(&shape, files, &options, false, told)?;
     if gathered.has_bad_bytes() && soon < u64::MAX && shape.encoding.0 == "utf-8" {
@@ -126,7 +130,7 @@ pub fn draft(
         .collect();
     let delimiter = match &shape.layout {
         Layout::Delimited(how) => how.delimiter.as_str(),
-        Layout::Fixed | Layout::Lines => "",
+        Layout::Fixed | Layout::Lines | Layout::Json => "",
     };
     let mut judgement = judge::judge(&gathered.profiles, delimiter);
     // Fields of set widths lose their spaces anyway.

@@ -50,6 +50,17 @@ pub(super) fn place_of(shape: &Shape, part: &Part, place: usize) -> String {
             let (start, width) = part.spots[place];
             format!(", start = {}, width = {width}", start + 1)
         }
+        Layout::Json => {
+            let key = &part.keys[place];
+            let from = match key.from == part.names[place] {
+                true => String::new(),
+                false => format!(", from = {}", quoted(&key.from)),
+            };
+            match key.missing {
+                0 => from,
+                _ => from + ", optional = true",
+            }
+        }
         _ if shape.by_name() && part.header[place] != part.names[place] => {
             format!(", from = {}", quoted(&part.header[place]))
         }
@@ -67,6 +78,9 @@ pub(super) fn records(shape: &Shape, told: bool) -> String {
     }
     if shape.layout == Layout::Fixed {
         out += "layout   = \"fixed\"\n";
+    }
+    if shape.layout == Layout::Json {
+        return out + "layout   = \"json\"\n\n";
     }
     out += match (shape.heading, &shape.layout) {
         (Heading::Names, _) => "header   = \"names\"\n",
@@ -95,7 +109,7 @@ pub(super) fn records(shape: &Shape, told: bool) -> String {
                 out += &comment(line);
             }
         }
-        Layout::Fixed => {}
+        Layout::Fixed | Layout::Json => {}
     }
     out.push('\n');
     out

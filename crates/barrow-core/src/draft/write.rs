@@ -146,6 +146,9 @@ fn column(shape: &Shape, part: &Part, place: usize, column: &Chosen, common: &Co
         out += &comment("nothing in any record, and no name: a delimiter at the end of each line");
     } else {
         out += &comment(&column.evidence);
+        if let Some(key) = part.keys.get(place).filter(|key| key.missing > 0) {
+            out += &comment(&format!("missing in {} records", key.missing));
+        }
     }
     for server_info in &column.remarks {
         out += &remark(server_info);

@@ -51,6 +51,10 @@ impl Phrases {
                 Some(reader) => (reader.sentence(fault.code), reader.expected(fault.code)),
                 None => (fault.code.words().to_string(), String::new()),
             };
+            let expected = match fault.code {
+                Code::NoSuchKey => "its key, or optional = true in the spec".into(),
+                _ => expected,
+            };
             let says = match fault.code {
                 Code::BadBytes => format!(
                     "bytes that do not decode as {}",

@@ -4,8 +4,8 @@ use crate::error::Error;
 use crate::format::RecordEnd;
 use crate::plan::RecordPlan;
 use crate::records::json::Frames;
-use crate::source::detect::byte_order_mark;
 use crate::source::Charset;
+use crate::source::detect::byte_order_mark;
 
 /// What stands at a byte that could start a record's end.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -114,10 +114,12 @@ impl FileEnding {
     ) -> Result<Option<FileEnding>, Error> {
         if plan.format.names_fields() {
             let start = byte_order_mark(bytes).map_or(0, |(_, length)| length);
-            return Ok(Frames::of(&bytes[start..], whole).map(|frames| match frames {
-                Frames::Lines => FileEnding::Line,
-                other => FileEnding::Objects(other),
-            }));
+            return Ok(
+                Frames::of(&bytes[start..], whole).map(|frames| match frames {
+                    Frames::Lines => FileEnding::Line,
+                    other => FileEnding::Objects(other),
+                }),
+            );
         }
         match &plan.ending {
             RecordEnd::Auto if !charset.reads_as_ascii() => Ok(decide_ebcdic(bytes, whole)),

@@ -213,9 +213,8 @@ impl ColumnReader {
     /// As [`ColumnReader::new`].
     pub fn with_bare_values(self) -> Result<ColumnReader, BadOption> {
         let options = &self.options;
-        let says_how = options.form.is_some()
-            || options.true_words.is_some()
-            || options.false_words.is_some();
+        let says_how =
+            options.form.is_some() || options.true_words.is_some() || options.false_words.is_some();
         if !says_how || !(self.ty.is_number() || self.ty == Type::Boolean) {
             return Ok(self);
         }

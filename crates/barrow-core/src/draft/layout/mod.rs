@@ -4,6 +4,7 @@ mod comments;
 mod delimited;
 mod fixed;
 mod header;
+mod json;
 mod not_a_table;
 mod record_types;
 mod single;
@@ -16,6 +17,7 @@ use std::collections::HashSet;
 
 pub use delimited::Delimited;
 pub use fixed::Spot;
+pub use json::{KeyFound, find_keys};
 
 use super::Wanted;
 use super::names;
@@ -36,6 +38,8 @@ pub enum Layout {
     Fixed,
     /// Neither: each line is one text.
     Lines,
+    /// Records name their fields: JSON objects.
+    Json,
 }
 
 /// What is done with the first line behind the preamble.
@@ -60,6 +64,8 @@ pub struct Part {
     pub names: Vec<String>,
     /// Where the fields stand, in a fixed layout.
     pub spots: Vec<Spot>,
+    /// The columns' keys, where records name their fields.
+    pub keys: Vec<KeyFound>,
 }
 
 /// All that is told from the start of the first file.
@@ -110,6 +116,11 @@ impl Shape {
 /// # Errors
 /// It cannot be read, is empty, or is no table.
 pub fn find(source: &SourceFile, wanted: &Wanted, told_by: u64) -> Result<Shape, Error> {
+    if !wanted.lines
+        && let Some(shape) = json::tell(source, told_by)?
+    {
+        return Ok(shape);
+    }
     not_a_table::refuse(source)?;
     let sample = sample::read(source, told_by)?;
     let mut shape = Shape {
@@ -170,6 +181,7 @@ fn part(told_by: Option<(String, String)>, header: Vec<String>, spots: Vec<Spot>
         names: names::fit(&header),
         header,
         spots,
+        keys: Vec::new(),
     }
 }
 

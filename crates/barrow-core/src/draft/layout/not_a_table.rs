@@ -109,17 +109,6 @@ fn markup(text: &str) -> Option<(String, &'static str)> {
     if !text.starts_with(['{', '[']) {
         return None;
     }
-    let mut lines = text.lines().filter(|line| !line.trim().is_empty());
-    let is_object = |line: &str| {
-        line.trim_start().starts_with('{')
-            && serde_json::from_str::<serde::de::IgnoredAny>(line).is_ok()
-    };
-    if lines.clone().count() > 1 && lines.by_ref().take(2).all(is_object) {
-        return Some((
-            "file of JSON lines, one object a line".into(),
-            "barrow does not read these yet",
-        ));
-    }
     // A list of objects, or one object over lines: the first thing inside is a name.
     let inner = text[1..].trim_start();
     let opens = text.starts_with('[') && inner.starts_with(['{', '['])
@@ -144,10 +133,6 @@ mod tests {
         assert!(what(b"%PDF-1.7\n%\xE2").contains("pdf"));
         assert!(what(b"\x89PNG\r\n\x1a\n\0\0\0\rIHDR").contains("png"));
         assert!(what(b"\x7FELF\x02\x01\x01\0\0\0\0\0\0\0\0\0\x03\0\x3e\0\x01\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0").contains("elf"));
-        assert_eq!(
-            what(b"{\"a\": 1}\n{\"a\": 2}\n"),
-            "file of JSON lines, one object a line"
-        );
         assert_eq!(what(b"[\n {\"a\": 1}]"), "JSON document");
         assert_eq!(what(b"<?xml version=\"1.0\"?><a/>"), "XML document");
         for table in [

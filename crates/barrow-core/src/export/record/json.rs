@@ -38,7 +38,9 @@ impl Json {
         if nulls == Nulls::LeaveOut {
             let needs = tree.fields.iter().zip(fields);
             for (_, column) in needs.filter(|(field, _)| !field.optional) {
-                let name = column.and_then(|at| kind.loaded().nth(at)).filter(|c| !c.required);
+                let name = column
+                    .and_then(|at| kind.loaded().nth(at))
+                    .filter(|c| !c.required);
                 if let Some(ColumnPlan { name, .. }) = name {
                     problems.push(format!(
                         "column {name} would be left out where it is null, and is not read without: \
@@ -69,7 +71,9 @@ fn is_writable(node: &KeyNode, problems: &mut Vec<String>) {
             node.name
         ));
     }
-    node.within.iter().for_each(|within| is_writable(within, problems));
+    node.within
+        .iter()
+        .for_each(|within| is_writable(within, problems));
 }
 
 /// Whether names are places in an array.
@@ -79,7 +83,10 @@ fn is_array(nodes: &[KeyNode]) -> bool {
 }
 
 fn is_whole_array(nodes: &[KeyNode]) -> bool {
-    nodes.iter().enumerate().all(|(place, node)| node.name == place.to_string())
+    nodes
+        .iter()
+        .enumerate()
+        .all(|(place, node)| node.name == place.to_string())
 }
 
 impl RecordWriter<'_> {
@@ -130,7 +137,8 @@ impl RecordWriter<'_> {
             }
         }
         let has_members = out.len() > start;
-        match has_members || json.nulls == Nulls::Write || std::ptr::eq(nodes, json.root.as_slice()) {
+        match has_members || json.nulls == Nulls::Write || std::ptr::eq(nodes, json.root.as_slice())
+        {
             true => out.push(if is_array { b']' } else { b'}' }),
             false => out.truncate(start - 1),
         }

@@ -88,17 +88,14 @@ fn lines(bytes: &[u8]) -> u32 {
 }
 
 /// How long the record at the start of `bytes` is; `None` where more bytes are needed.
-fn end_of(
-    frames: Frames,
-    bytes: &[u8],
-    whole: bool,
-    longest: usize,
-) -> Option<(usize, State)> {
+fn end_of(frames: Frames, bytes: &[u8], whole: bool, longest: usize) -> Option<(usize, State)> {
     let found = match frames {
         Frames::Sequence => memchr::memchr(SEPARATOR, &bytes[1..]).map(|at| at + 1),
         _ => match bytes[0] {
             b'{' => closing(bytes),
-            _ => bytes.iter().position(|byte| matches!(byte, b',' | b']' | b'\n')),
+            _ => bytes
+                .iter()
+                .position(|byte| matches!(byte, b',' | b']' | b'\n')),
         },
     };
     match found {
@@ -159,16 +156,27 @@ mod tests {
     fn records(bytes: &[u8], longest: usize) -> Vec<String> {
         let frames = Frames::of(bytes, true).unwrap();
         let mut whole = Vec::new();
-        let limits = Limits {
-            longest,
-            most: 100,
-        };
-        frame(frames, &limits, bytes, true, &mut Progress::default(), &mut whole);
+        let limits = Limits { longest, most: 100 };
+        frame(
+            frames,
+            &limits,
+            bytes,
+            true,
+            &mut Progress::default(),
+            &mut whole,
+        );
         // However the bytes come, the records are the same.
         let mut piecewise = Vec::new();
         let mut progress = Progress::default();
         for end in 0..bytes.len() {
-            frame(frames, &limits, &bytes[..end], false, &mut progress, &mut piecewise);
+            frame(
+                frames,
+                &limits,
+                &bytes[..end],
+                false,
+                &mut progress,
+                &mut piecewise,
+            );
         }
         frame(frames, &limits, bytes, true, &mut progress, &mut piecewise);
         assert_eq!(whole, piecewise);
@@ -181,16 +189,27 @@ mod tests {
         let array = b"[\n {\"a\": \"}\\\"]\", \"b\": [1, {}]},{\"a\":2}\n, 5, \"x\" ]\n";
         assert_eq!(
             records(array, 1000),
-            ["{\"a\": \"}\\\"]\", \"b\": [1, {}]}", "{\"a\":2}", "5", "\"x\" "]
-                .map(|record| record.trim_end().to_string())
+            [
+                "{\"a\": \"}\\\"]\", \"b\": [1, {}]}",
+                "{\"a\":2}",
+                "5",
+                "\"x\" "
+            ]
+            .map(|record| record.trim_end().to_string())
         );
         let sequence = b"\x1e{\"a\":1}\n\x1e{\n\"a\":\n2}\n";
-        assert_eq!(records(sequence, 1000), ["\x1e{\"a\":1}", "\x1e{\n\"a\":\n2}"]);
+        assert_eq!(
+            records(sequence, 1000),
+            ["\x1e{\"a\":1}", "\x1e{\n\"a\":\n2}"]
+        );
     }
 
     #[test]
     fn what_nothing_closes_costs_its_line() {
         let array = b"[{\"a\":\"1},\n{\"a\":2},\n{\"a\":3}]";
-        assert_eq!(records(array, 1000), ["{\"a\":\"1},", "{\"a\":2}", "{\"a\":3}"]);
+        assert_eq!(
+            records(array, 1000),
+            ["{\"a\":\"1},", "{\"a\":2}", "{\"a\":3}"]
+        );
     }
 }

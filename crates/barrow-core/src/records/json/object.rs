@@ -238,9 +238,7 @@ fn syntax(error: &serde_json::Error, record: &[u8], range: &Range<usize>) -> Obj
         _ if text.contains("unicode code point") => {
             (Code::BadBytes, "bytes that do not decode as UTF-8".into())
         }
-        _ if text.starts_with("invalid type") => {
-            (Code::NotAnObject, "JSON, but no object".into())
-        }
+        _ if text.starts_with("invalid type") => (Code::NotAnObject, "JSON, but no object".into()),
         _ => (Code::NotAnObject, format!("no JSON object: {text}")),
     };
     let place = range.start + at;
@@ -418,17 +416,40 @@ mod tests {
 
     #[test]
     fn values_are_found_by_key_and_by_pointer() {
-        let record = r#" {"a": 1.50, "b":{"c":[true,"x"]}, "d\u0065": "t\n", "e": null,"doc":"y"} "#;
+        let record =
+            r#" {"a": 1.50, "b":{"c":[true,"x"]}, "d\u0065": "t\n", "e": null,"doc":"y"} "#;
         let found = read(
             record,
-            &[("a", false), ("/b/c/1", false), ("/b/c/0", false), ("b", false), ("de", false),
-              ("e", false), ("none", false), ("none", true), ("none|a", false), ("/b/c/7", true),
-              ("doc", false)],
+            &[
+                ("a", false),
+                ("/b/c/1", false),
+                ("/b/c/0", false),
+                ("b", false),
+                ("de", false),
+                ("e", false),
+                ("none", false),
+                ("none", true),
+                ("none|a", false),
+                ("/b/c/7", true),
+                ("doc", false),
+            ],
         );
-        assert_eq!(found.unwrap(), [
-            "1.50", "x", "true", "{\"c\":[true,\"x\"]}", "escaped t\\n", "null", "no key", "null",
-            "1.50", "null", "\"y\"",
-        ]);
+        assert_eq!(
+            found.unwrap(),
+            [
+                "1.50",
+                "x",
+                "true",
+                "{\"c\":[true,\"x\"]}",
+                "escaped t\\n",
+                "null",
+                "no key",
+                "null",
+                "1.50",
+                "null",
+                "\"y\"",
+            ]
+        );
     }
 
     #[test]

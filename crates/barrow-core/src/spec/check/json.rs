@@ -63,7 +63,10 @@ pub fn misplaced(c: &Column, problems: &mut Vec<Problem>) {
         if let Some(span) = span {
             problems.push(Problem::new(
                 span,
-                format!("column {}: {key} is for records whose fields have places", c.name.value),
+                format!(
+                    "column {}: {key} is for records whose fields have places",
+                    c.name.value
+                ),
                 "not with layout = \"json\"",
             ));
         }
@@ -86,12 +89,17 @@ pub fn only_here(c: &Column, problems: &mut Vec<Problem>) {
 
 /// What the columns of a record type ask for.
 pub fn keys(written: &[Column], columns: &[ColumnPlan]) -> KeyTree {
-    let named = columns.iter().filter(|column| column.place != Place::Computed);
+    let named = columns
+        .iter()
+        .filter(|column| column.place != Place::Computed);
     let fields = named.map(|column| {
         let own = written.iter().find(|c| c.name.value == column.name);
         let given = own.and_then(|c| c.from.as_ref());
         let also = own.map_or(&[][..], |c| c.from_also.as_slice());
-        let names = given.into_iter().chain(also).map(|name| name.value.as_str());
+        let names = given
+            .into_iter()
+            .chain(also)
+            .map(|name| name.value.as_str());
         let mut paths: Vec<KeyPath> = names.map(KeyPath::parse).collect();
         if paths.is_empty() {
             paths.push(KeyPath {
@@ -102,7 +110,10 @@ pub fn keys(written: &[Column], columns: &[ColumnPlan]) -> KeyTree {
             paths,
             optional: own.is_some_and(|c| it(&c.optional) == Some(true)),
             is_document: column.ty == Type::Json,
-            tells_bare_values: column.reader.as_ref().is_some_and(ColumnReader::tells_bare_values),
+            tells_bare_values: column
+                .reader
+                .as_ref()
+                .is_some_and(ColumnReader::tells_bare_values),
         }
     });
     KeyTree::new(fields.collect())

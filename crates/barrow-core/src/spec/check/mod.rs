@@ -158,14 +158,27 @@ fn keys_of_the_other_layout(written: &RawSpec, problems: &mut Vec<Problem>) {
                 "[delimited] delimiter",
                 d.delimiter.as_ref().map(|k| k.span.clone()),
             ),
-            ("[delimited] quote", d.quote.as_ref().map(|k| k.span.clone())),
-            ("[delimited] escape", d.escape.as_ref().map(|k| k.span.clone())),
+            (
+                "[delimited] quote",
+                d.quote.as_ref().map(|k| k.span.clone()),
+            ),
+            (
+                "[delimited] escape",
+                d.escape.as_ref().map(|k| k.span.clone()),
+            ),
         ],
         false => vec![
-            ("[fixed] measure", written.measure.as_ref().map(|k| k.span.clone())),
+            (
+                "[fixed] measure",
+                written.measure.as_ref().map(|k| k.span.clone()),
+            ),
             (
                 "[records] record_width",
-                written.records.record_width.as_ref().map(|k| k.span.clone()),
+                written
+                    .records
+                    .record_width
+                    .as_ref()
+                    .map(|k| k.span.clone()),
             ),
         ],
     };
