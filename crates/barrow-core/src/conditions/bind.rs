@@ -9,6 +9,7 @@ use super::Wrong;
 use super::number::Number;
 use super::parse::{Join, Node, Tree, parse};
 use super::value::{Sort, Value};
+use crate::format::{KeyField, KeyPath, KeyTree};
 use crate::nearest::did_you_mean;
 use crate::types::Type;
 use crate::values::{Cell, ColumnReader, ReaderOptions};
@@ -39,6 +40,8 @@ pub(super) enum Expression {
     Column(usize),
     Record,
     Field(usize),
+    /// The only field of the tree.
+    Key(Box<KeyTree>),
     Slice(usize, usize),
     Minus(Box<Expression>),
     Not(Box<Expression>),
@@ -294,6 +297,24 @@ fn raw_call(name: &str, items: &[Node]) -> Option<Result<(Expression, Sort), Wro
     };
     let numbers: Option<Vec<usize>> = items.iter().map(number).collect();
     let span = items.first()?.span.start..items.last()?.span.end;
+    if let (
+        "field",
+        [
+            Node {
+                tree: Tree::Text(name),
+                ..
+            },
+        ],
+    ) = (name, items)
+    {
+        let field = KeyField {
+            paths: vec![KeyPath::parse(name)],
+            optional: true,
+            ..KeyField::default()
+        };
+        let tree = Box::new(KeyTree::new(vec![field]));
+        return Some(Ok((Expression::Key(tree), Sort::Text)));
+    }
     Some(match numbers.as_deref() {
         Some([n]) if wanted == 1 => Ok((Expression::Field(n - 1), Sort::Text)),
         Some([start, width]) if wanted == 2 => {
@@ -302,7 +323,7 @@ fn raw_call(name: &str, items: &[Node]) -> Option<Result<(Expression, Sort), Wro
         _ => Err(Wrong::new(
             span,
             match wanted {
-                1 => "field wants a number: 1 is the first field",
+                1 => "field wants a number, 1 is the first field; or, for layout = \"json\", a key",
                 _ => "slice wants two numbers: where it starts, counted from 1, and how wide it is",
             },
         )),

@@ -7,6 +7,7 @@ use super::bind::{Condition, Expression, Function};
 use super::number::Number;
 use super::parse::Join;
 use super::value::Value;
+use crate::format::KeyTree;
 use crate::types::Type;
 use crate::values::{Cell, Day, Valued};
 
@@ -18,6 +19,8 @@ pub trait Environment<'v> {
     fn record(&self) -> Value<'v>;
     /// A field of the record, 0-based.
     fn field(&self, place: usize) -> Value<'v>;
+    /// The field that a record names so: the tree's only one.
+    fn key(&self, tree: &KeyTree) -> Value<'v>;
 }
 
 /// A typed row.
@@ -49,6 +52,10 @@ impl<'v> Environment<'v> for Row<'v, '_> {
     fn field(&self, _: usize) -> Value<'v> {
         Value::Null
     }
+
+    fn key(&self, _: &KeyTree) -> Value<'v> {
+        Value::Null
+    }
 }
 
 /// A record before it is split by its kind.
@@ -58,6 +65,8 @@ pub struct Raw<'v, 'f> {
     pub record: &'v str,
     /// The text of a field, 0-based; none where it has no such field.
     pub field: &'f dyn Fn(usize) -> Option<String>,
+    /// The text of the field that the record names so.
+    pub key: &'f dyn Fn(&KeyTree) -> Option<String>,
 }
 
 impl<'v> Environment<'v> for Raw<'v, '_> {
@@ -71,6 +80,10 @@ impl<'v> Environment<'v> for Raw<'v, '_> {
 
     fn field(&self, place: usize) -> Value<'v> {
         (self.field)(place).map_or(Value::Null, |text| Value::Text(Cow::Owned(text)))
+    }
+
+    fn key(&self, tree: &KeyTree) -> Value<'v> {
+        (self.key)(tree).map_or(Value::Null, |text| Value::Text(Cow::Owned(text)))
     }
 }
 
@@ -112,6 +125,7 @@ impl Expression {
             Expression::Column(place) => environment.column(*place),
             Expression::Record => environment.record(),
             Expression::Field(place) => environment.field(*place),
+            Expression::Key(tree) => environment.key(tree),
             Expression::Slice(start, width) => match environment.record() {
                 Value::Text(Cow::Borrowed(text)) => Value::Text(slice(text, *start, *width).into()),
                 Value::Text(text) => Value::Text(slice(&text, *start, *width).to_string().into()),
@@ -415,6 +429,7 @@ mod tests {
             let raw = Raw {
                 record: "Té|5",
                 field: &|place| ["Té", "5"].get(place).map(|f| (*f).to_string()),
+                key: &|tree| Some(tree.root[0].name.clone()),
             };
             condition.holds(&raw).unwrap()
         };
@@ -423,6 +438,7 @@ mod tests {
         assert_eq!(holds("slice(9, 2) = ''"), Some(true));
         assert_eq!(holds("field(2) = '5'"), Some(true));
         assert_eq!(holds("field(3) = '5'"), None);
+        assert_eq!(holds("field('kind') = 'kind'"), Some(true));
         assert_eq!(holds("record = 'Té|5' and length(record) = 4"), Some(true));
     }
 }

@@ -452,3 +452,25 @@ fn no_bytes_make_it_fall_over() {
         }
     }
 }
+
+#[test]
+fn record_types_are_told_by_a_key() {
+    let spec = "[source]\nfiles = [\"d.jsonl\"]\n[records]\nlayout = \"json\"\n\
+        when_new_column = \"ignore\"\n\
+        [target]\ndatabase = \"sqlite:m.db\"\ncreate = true\n\
+        [[record_type]]\nname = \"sale\"\nif = \"field('/head/kind') = 'sale'\"\ntable = \"sales\"\n\
+        [record_type.columns]\nid = \"bigint\"\nkg = \"decimal(8,2)\"\n\
+        [[record_type]]\nname = \"note\"\nif = \"field('/head/kind') = 'note'\"\ntable = \"notes\"\n\
+        [record_type.columns]\nid = \"bigint\"\ntext = \"text\"\n";
+    let file = "{\"head\":{\"kind\":\"sale\"},\"id\":1,\"kg\":2.5}\n\
+        {\"id\":2,\"text\":\"t\",\"head\":{\"kind\":\"note\"}}\n\
+        {\"head\":{},\"id\":3}\n{\"head\":{\"kind\":\"sale\"},\"id\":4,\"kg\":3}\n";
+    let m = Market::with(&[
+        ("d.spec.toml", spec.as_bytes()),
+        ("d.jsonl", file.as_bytes()),
+    ]);
+    let said = m.run("load d.spec.toml --max-rejects 1");
+    assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+    assert_eq!(m.count("SELECT sum(id) FROM sales"), 5);
+    assert_eq!(m.count("SELECT sum(id) FROM notes"), 2);
+}
