@@ -3,6 +3,7 @@
 
 mod floor;
 mod make;
+mod objects;
 mod typed;
 
 use std::path::PathBuf;
@@ -29,6 +30,11 @@ enum Task {
     /// Count the file's line feeds with SIMD.
     Newlines {
         /// The file.
+        file: PathBuf,
+    },
+    /// Read each line of a file of JSON objects into a struct, in one thread.
+    Objects {
+        /// The file: the bench file's records, as `barrow convert` writes them.
         file: PathBuf,
     },
     /// Read and type every record by a spec into a sink that only counts.
@@ -67,6 +73,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
             form,
         } => make::file(&file, records, seed, form)?,
         Task::Newlines { file } => floor::newlines(&file)?,
+        Task::Objects { file } => objects::read(&file)?,
         Task::Typed { spec, threads } => typed::count(&spec, threads)?,
         Task::Step { database, query } => floor::step(&database, &query)?,
         Task::Insert {

@@ -67,6 +67,11 @@ const FILES: &[(&str, &[u8])] = &[
         "fees.spec.toml",
         include_bytes!("../../../demo/fees.spec.toml"),
     ),
+    ("notes.jsonl", include_bytes!("../../../demo/notes.jsonl")),
+    (
+        "notes.spec.toml",
+        include_bytes!("../../../demo/notes.spec.toml"),
+    ),
     ("orders.csv", include_bytes!("../../../demo/orders.csv")),
     (
         "orders.spec.toml",
@@ -123,6 +128,10 @@ const TOUR: &[Step] = &[
     Step(
         "An archive is a folder of files, which are read where they lie.",
         &["load", "fees.spec.toml"],
+    ),
+    Step(
+        "Records that name their fields: one JSON object a line, three of them with a fault.",
+        &["load", "notes.spec.toml"],
     ),
     Step(
         "What is waiting, and what is in the table already.",
