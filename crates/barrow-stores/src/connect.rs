@@ -3,6 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use barrow_core::plan::StorePlan;
 use object_store::aws::{AmazonS3Builder, AmazonS3ConfigKey};
 use object_store::azure::{AzureConfigKey, MicrosoftAzureBuilder};
 use object_store::gcp::{GoogleCloudStorageBuilder, GoogleConfigKey};
@@ -13,7 +14,7 @@ use crate::address::Scheme;
 use crate::fault::Fault;
 use crate::patience::Patience;
 use crate::profile;
-use crate::settings::{Environment, StoreSettings};
+use crate::settings::Environment;
 use crate::transport::Connector;
 
 /// A client of one bucket.
@@ -34,7 +35,7 @@ pub struct Client {
 pub fn connect(
     scheme: Scheme,
     bucket: &str,
-    mut settings: StoreSettings,
+    mut settings: StorePlan,
     environment: Environment<'_>,
 ) -> Result<Client, Fault> {
     let patience = Patience::new(settings.give_up_after);
@@ -112,7 +113,7 @@ macro_rules! from_environment {
     }};
 }
 
-fn s3(bucket: &str, settings: &StoreSettings, connector: Connector, once: RetryConfig) -> Made {
+fn s3(bucket: &str, settings: &StorePlan, connector: Connector, once: RetryConfig) -> Made {
     let mut builder = from_environment!(AmazonS3Builder::new(), AmazonS3ConfigKey, "AWS_")
         .with_bucket_name(bucket)
         .with_retry(once)
@@ -141,7 +142,7 @@ fn s3(bucket: &str, settings: &StoreSettings, connector: Connector, once: RetryC
     sides!(builder.build()?)
 }
 
-fn gs(bucket: &str, settings: &StoreSettings, connector: Connector, once: RetryConfig) -> Made {
+fn gs(bucket: &str, settings: &StorePlan, connector: Connector, once: RetryConfig) -> Made {
     let mut builder =
         from_environment!(GoogleCloudStorageBuilder::new(), GoogleConfigKey, "GOOGLE_")
             .with_bucket_name(bucket)
@@ -162,7 +163,7 @@ fn gs(bucket: &str, settings: &StoreSettings, connector: Connector, once: RetryC
     sides!(builder.build()?)
 }
 
-fn az(container: &str, settings: &StoreSettings, connector: Connector, once: RetryConfig) -> Made {
+fn az(container: &str, settings: &StorePlan, connector: Connector, once: RetryConfig) -> Made {
     let mut builder = from_environment!(MicrosoftAzureBuilder::new(), AzureConfigKey, "AZURE_")
         .with_container_name(container)
         .with_retry(once)

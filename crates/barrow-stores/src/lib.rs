@@ -31,6 +31,5 @@ mod web;
 
 pub use address::{Address, Scheme, for_a_spec};
 pub use fault::Fault;
-pub use settings::StoreSettings;
 pub use stores::Stores;
 pub use upload::Upload;

@@ -1,6 +1,8 @@
 //! Which objects an address means: one by its name, those that a glob matches, or those whose
 //! keys begin so.
 
+use std::collections::HashSet;
+
 use barrow_core::escape::escape_for_display;
 use barrow_core::source::archive::matches;
 use barrow_core::source::files::natural;
@@ -44,10 +46,19 @@ pub async fn find(client: &Client, key: &str) -> Result<Vec<ObjectMeta>, Fault> 
         })?;
         found.retain(|object| matches(&pattern, object.location.as_ref()));
     }
-    // What ends in a slash stands for a folder in programs that show folders.
-    found.retain(|object| object.size > 0 || !object.location.as_ref().ends_with('/'));
+    // What has nothing in it and others within it stands for a folder, in programs that show
+    // folders.
+    let folders: HashSet<String> = found.iter().flat_map(folders_of).collect();
+    found.retain(|object| object.size > 0 || !folders.contains(object.location.as_ref()));
     found.sort_by(|a, b| natural(a.location.as_ref(), b.location.as_ref()));
     Ok(found)
+}
+
+/// The folders that an object's key goes through.
+fn folders_of(object: &ObjectMeta) -> Vec<String> {
+    let key = object.location.as_ref();
+    let slashes = key.match_indices('/');
+    slashes.map(|(at, _)| key[..at].to_string()).collect()
 }
 
 /// The object of this name.

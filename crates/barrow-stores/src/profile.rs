@@ -3,9 +3,10 @@
 
 use std::path::PathBuf;
 
+use barrow_core::plan::StorePlan;
 use ini::Ini;
 
-use crate::settings::{Environment, StoreSettings};
+use crate::settings::Environment;
 
 /// What a profile says that the settings leave open. The profile is the settings', or the
 /// environment's (`AWS_PROFILE`), or `default`.
@@ -13,7 +14,7 @@ use crate::settings::{Environment, StoreSettings};
 /// # Errors
 /// A profile that is named and not there, a file that cannot be read, a way to keys that is
 /// not known here; in plain words.
-pub fn add(settings: &mut StoreSettings, environment: Environment<'_>) -> Result<(), String> {
+pub fn add(settings: &mut StorePlan, environment: Environment<'_>) -> Result<(), String> {
     let named = settings
         .profile
         .clone()
@@ -81,7 +82,7 @@ fn read(environment: Environment<'_>, variable: &str, name: &str) -> Result<Opti
 mod tests {
     use super::*;
 
-    fn with(name: Option<&str>) -> Result<StoreSettings, String> {
+    fn with(name: Option<&str>) -> Result<StorePlan, String> {
         let home = tempfile::tempdir().unwrap();
         let folder = home.path().join(".aws");
         std::fs::create_dir(&folder).unwrap();
@@ -96,7 +97,7 @@ mod tests {
             "AWS_PROFILE" => name.map(str::to_string),
             _ => None,
         };
-        let mut settings = StoreSettings::default();
+        let mut settings = StorePlan::default();
         add(&mut settings, &environment)?;
         Ok(settings)
     }

@@ -1,86 +1,39 @@
-//! What is said of a store: in a spec's `[stores.NAME]`, and by the environment.
-
-use std::time::Duration;
+//! What is said of a store: in a spec's `[stores.NAME]`, with secrets from the environment.
 
 use barrow_core::plan::StorePlan;
 
 /// A variable of the environment, if it is set.
 pub type Environment<'e> = &'e dyn Fn(&str) -> Option<String>;
 
-/// A store's settings, secrets filled in.
-#[derive(Clone, Default, PartialEq, Eq)]
-pub struct StoreSettings {
-    /// The service's address; the cloud's own unless said.
-    pub endpoint: Option<String>,
-    /// The region.
-    pub region: Option<String>,
-    /// Whether the bucket stands in the path of requests, and not in the host's name.
-    pub path_style: Option<bool>,
-    /// Whether requests may go without encryption.
-    pub allow_http: bool,
-    /// Whether requests go unsigned.
-    pub anonymous: bool,
-    /// A profile of the shared profile files.
-    pub profile: Option<String>,
-    /// The account (Azure), or the user (web).
-    pub account: Option<String>,
-    /// The id of the key.
-    pub access_key: Option<String>,
-    /// The secret of the key, the account's key (Azure), or the password (web).
-    pub secret_key: Option<String>,
-    /// The token of a session, or of a bearer (web).
-    pub token: Option<String>,
-    /// A file with a service account's key (Google).
-    pub key_file: Option<String>,
-    /// How long a request that fails is tried again.
-    pub give_up_after: Option<Duration>,
+/// The settings of a spec, with `${NAME}` filled in.
+///
+/// # Errors
+/// A variable that is not set, in plain words.
+pub fn filled(plan: &StorePlan, environment: Environment<'_>) -> Result<StorePlan, String> {
+    let mut filled = plan.clone();
+    let name = &plan.name;
+    for (key, text) in [
+        ("endpoint", &mut filled.endpoint),
+        ("region", &mut filled.region),
+        ("profile", &mut filled.profile),
+        ("account", &mut filled.account),
+        ("access_key", &mut filled.access_key),
+        ("secret_key", &mut filled.secret_key),
+        ("token", &mut filled.token),
+        ("key_file", &mut filled.key_file),
+    ] {
+        if let Some(text) = text {
+            let value = fill(text, environment);
+            *text = value.map_err(|why| format!("[stores.{name}] {key}: {why}"))?;
+        }
+    }
+    Ok(filled)
 }
 
-impl std::fmt::Debug for StoreSettings {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        // Never a secret.
-        f.debug_struct("StoreSettings")
-            .field("endpoint", &self.endpoint)
-            .field("region", &self.region)
-            .finish_non_exhaustive()
-    }
-}
-
-impl StoreSettings {
-    /// The settings of a spec, with `${NAME}` filled in.
-    ///
-    /// # Errors
-    /// A variable that is not set, in plain words.
-    pub fn of_plan(plan: &StorePlan, environment: Environment<'_>) -> Result<Self, String> {
-        let filled = |key: &str, text: &Option<String>| match text {
-            None => Ok(None),
-            Some(text) => fill(text, environment)
-                .map(Some)
-                .map_err(|why| format!("[stores.{}] {key}: {why}", plan.name)),
-        };
-        Ok(StoreSettings {
-            endpoint: filled("endpoint", &plan.endpoint)?,
-            region: filled("region", &plan.region)?,
-            path_style: plan.path_style,
-            allow_http: plan.allow_http,
-            anonymous: plan.anonymous,
-            profile: filled("profile", &plan.profile)?,
-            account: filled("account", &plan.account)?,
-            access_key: filled("access_key", &plan.access_key)?,
-            secret_key: filled("secret_key", &plan.secret_key)?,
-            token: filled("token", &plan.token)?,
-            key_file: filled("key_file", &plan.key_file)?,
-            give_up_after: plan.give_up_after,
-        })
-    }
-}
-
-impl StoreSettings {
-    /// What is never to be shown.
-    pub fn secrets(&self) -> impl Iterator<Item = &str> {
-        let all = [&self.access_key, &self.secret_key, &self.token];
-        all.into_iter().filter_map(|secret| secret.as_deref())
-    }
+/// What is never to be shown of a store's settings.
+pub fn secrets(settings: &StorePlan) -> impl Iterator<Item = &str> {
+    let all = [&settings.access_key, &settings.secret_key, &settings.token];
+    all.into_iter().filter_map(|secret| secret.as_deref())
 }
 
 /// Fills in `${NAME}` from the environment.
@@ -105,22 +58,42 @@ fn fill(text: &str, environment: Environment<'_>) -> Result<String, String> {
 mod tests {
     use super::*;
 
+    fn environment(name: &str) -> Option<String> {
+        (name == "KEY").then(|| "hush".to_string())
+    }
+
     #[test]
     fn secrets_come_from_the_environment_and_are_not_shown() {
-        let environment = |name: &str| (name == "KEY").then(|| "hush".to_string());
         let plan = StorePlan {
             name: "market".into(),
             secret_key: Some("a${KEY}b".into()),
             ..StorePlan::default()
         };
-        let settings = StoreSettings::of_plan(&plan, &environment).unwrap();
+        let settings = filled(&plan, &environment).unwrap();
         assert_eq!(settings.secret_key.as_deref(), Some("ahushb"));
         assert!(!format!("{settings:?}").contains("hush"));
+        assert_eq!(secrets(&settings).collect::<Vec<_>>(), ["ahushb"]);
         let plan = StorePlan {
             token: Some("${NONE}".into()),
             ..plan
         };
-        let error = StoreSettings::of_plan(&plan, &environment).unwrap_err();
+        let error = filled(&plan, &environment).unwrap_err();
         assert_eq!(error, "[stores.market] token: the environment has no NONE");
+    }
+
+    #[test]
+    fn names_stand_anywhere_in_a_text() {
+        for (text, expected) in [
+            ("", Ok("")),
+            ("plain", Ok("plain")),
+            ("${KEY}", Ok("hush")),
+            ("${KEY}-${KEY}", Ok("hush-hush")),
+            ("$KEY", Ok("$KEY")),
+            ("${KEY", Err("a ${ has no } after it")),
+            ("${}", Err("the environment has no ")),
+        ] {
+            let found = fill(text, &environment);
+            assert_eq!(found.as_deref().map_err(String::as_str), expected, "{text}");
+        }
     }
 }

@@ -15,7 +15,7 @@ use crate::fault::Fault;
 use crate::listing;
 use crate::object::Object;
 use crate::runtime::Network;
-use crate::settings::{Environment, StoreSettings};
+use crate::settings::{self, Environment};
 use crate::upload::Upload;
 use crate::web;
 
@@ -23,7 +23,7 @@ use crate::web;
 /// it is asked for.
 #[derive(Default)]
 pub struct Stores {
-    settings: Vec<(String, StoreSettings)>,
+    settings: Vec<(String, StorePlan)>,
     network: OnceLock<Network>,
     clients: Mutex<HashMap<(Scheme, String), Client>>,
 }
@@ -39,10 +39,9 @@ impl Stores {
     /// # Errors
     /// A variable that the spec names and the environment does not have, in plain words.
     pub fn new(plans: &[StorePlan], environment: Environment<'_>) -> Result<Stores, String> {
-        let settings = plans.iter().map(|plan| {
-            let settings = StoreSettings::of_plan(plan, environment)?;
-            Ok((plan.name.clone(), settings))
-        });
+        let settings = plans
+            .iter()
+            .map(|plan| Ok((plan.name.clone(), settings::filled(plan, environment)?)));
         Ok(Stores {
             settings: settings.collect::<Result<_, String>>()?,
             ..Stores::default()
@@ -53,11 +52,11 @@ impl Stores {
     pub fn secrets(&self) -> impl Iterator<Item = &str> {
         self.settings
             .iter()
-            .flat_map(|(_, settings)| settings.secrets())
+            .flat_map(|(_, of_store)| settings::secrets(of_store))
     }
 
     /// The settings of a bucket or host: its own, or those of its scheme.
-    fn settings(&self, scheme: Scheme, name: &str) -> StoreSettings {
+    fn settings(&self, scheme: Scheme, name: &str) -> StorePlan {
         let of = |wanted: &str| self.settings.iter().find(|(name, _)| name == wanted);
         let found = of(name).or_else(|| of(scheme.word()));
         found

@@ -59,7 +59,8 @@ pub fn client(patience: Patience, redirects: usize) -> Result<reqwest::Client, S
         .tls_backend_preconfigured(tls)
         .user_agent(concat!("barrow/", env!("CARGO_PKG_VERSION")))
         .connect_timeout(patience.stall.min(Duration::from_secs(10)))
-        .read_timeout(patience.stall)
+        // Ours is sooner, and says what it waited for.
+        .read_timeout(patience.stall * 2)
         .redirect(redirects)
         .http1_only()
         .build()

@@ -9,6 +9,7 @@ use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::{Duration, SystemTime};
 
 use async_trait::async_trait;
+use barrow_core::plan::StorePlan;
 use barrow_core::source::content::{fingerprint_of_places, hash_of, sample_places};
 use barrow_core::source::files::safe_name;
 use barrow_core::source::{Fingerprint, Source};
@@ -25,7 +26,6 @@ use crate::fault::{Fault, Refused};
 use crate::patience::{Patience, Tries};
 use crate::ranges::{RangeReader, Ranges, Stream, all};
 use crate::runtime::Network;
-use crate::settings::StoreSettings;
 use crate::transport::{client, innermost, is_passing};
 
 /// So many redirects are followed.
@@ -46,7 +46,7 @@ struct Head {
 struct Requests {
     client: reqwest::Client,
     url: Url,
-    settings: StoreSettings,
+    settings: StorePlan,
     patience: Patience,
 }
 
@@ -70,7 +70,7 @@ impl std::fmt::Debug for WebFile {
 ///
 /// # Errors
 /// It is not there, or the server does not answer.
-pub fn find(network: &Network, url: Url, settings: StoreSettings) -> Result<WebFile, Fault> {
+pub fn find(network: &Network, url: Url, settings: StorePlan) -> Result<WebFile, Fault> {
     let patience = Patience::new(settings.give_up_after);
     let requests = Requests {
         client: client(patience, REDIRECTS).map_err(Fault::Other)?,
