@@ -151,6 +151,10 @@ impl<'p> Worker<'p> {
             RecordFormat::Delimited(delimited) => delimited.lone_byte(),
             RecordFormat::Fixed(_) | RecordFormat::Json => None,
         };
+        if file.rules.format.names_fields() {
+            self.split_objects(block, file, rows, rejects);
+            return;
+        }
         for (index, mark) in block.marks.iter().enumerate() {
             if let (Some(delimiter), State::Plain) = (simple, mark.state)
                 && fields::exactly(
@@ -165,6 +169,29 @@ impl<'p> Worker<'p> {
                 continue;
             }
             self.one(0, block, file, index, rows, rejects);
+        }
+    }
+
+    /// The same where records name their fields.
+    fn split_objects(
+        &mut self,
+        block: &Block,
+        file: &FileFormat,
+        rows: &mut Rows,
+        rejects: &mut Vec<Reject>,
+    ) {
+        let text = simdutf8::basic::from_utf8(&block.bytes).ok();
+        for (index, mark) in block.marks.iter().enumerate() {
+            match mark.state {
+                State::Plain => match self.object(0, block, text, mark) {
+                    Ok(()) => rows.marks.push(index as u32),
+                    Err(shape) => {
+                        rows.misshapen.push(index as u32);
+                        rejects.push(shape.reject(block, &file.rules.charset, index, mark));
+                    }
+                },
+                _ => self.one(0, block, file, index, rows, rejects),
+            }
         }
     }
 
@@ -286,7 +313,7 @@ impl<'p> Worker<'p> {
             State::Plain | State::Quoted | State::Joined => {
                 let delimited = match &file.rules.format {
                     RecordFormat::Delimited(delimited) => delimited,
-                    RecordFormat::Json => return self.object(kind, block, mark),
+                    RecordFormat::Json => return self.object(kind, block, None, mark),
                     RecordFormat::Fixed(_) => {
                         let Some(cutter) = self.cutter(kind, file) else {
                             return Ok(());
@@ -311,12 +338,19 @@ impl<'p> Worker<'p> {
     }
 
     /// Finds the fields of a record that names them.
-    fn object(&mut self, kind: usize, block: &Block, mark: &Mark) -> Result<(), Shape> {
+    fn object(
+        &mut self,
+        kind: usize,
+        block: &Block,
+        text: Option<&str>,
+        mark: &Mark,
+    ) -> Result<(), Shape> {
         let Some(keys) = &self.plan.record_types[kind].keys else {
             return Ok(());
         };
         let spans = &mut self.spans[kind];
-        let split = object::split(&block.bytes, mark.range(), keys, spans).map_err(Shape::from)?;
+        let split = object::split_text(&block.bytes, text, mark.range(), keys, spans);
+        let split = split.map_err(Shape::from)?;
         let stops = self.plan.records.when_new_column == WhenNewColumn::Stop;
         if let (true, Some(key)) = (stops, split.new_key) {
             let line = block.first_line + u64::from(mark.line);

@@ -46,6 +46,21 @@ pub fn split(
     tree: &KeyTree,
     spans: &mut Vec<Span>,
 ) -> Result<Split, ObjectFault> {
+    split_text(bytes, None, range, tree, spans)
+}
+
+/// The same where all of the block may be known to be UTF-8: then no part of it is asked
+/// again whether it is, which took a seventh of the time.
+///
+/// # Errors
+/// As [`split`].
+pub fn split_text(
+    bytes: &[u8],
+    text: Option<&str>,
+    range: Range<usize>,
+    tree: &KeyTree,
+    spans: &mut Vec<Span>,
+) -> Result<Split, ObjectFault> {
     let mut range = range;
     if bytes[range.clone()].first() == Some(&SEPARATOR) {
         range.start += 1;
@@ -65,7 +80,8 @@ pub fn split(
     if tree.fields.len() > RANKED {
         walk.more_ranks = vec![usize::MAX; tree.fields.len()];
     }
-    let read = walk.record(record, &range);
+    let text = text.and_then(|text| text.get(range.clone()));
+    let read = walk.record(record, text, &range);
     let split = std::mem::take(&mut walk.split);
     match read {
         Ok(()) => {
@@ -98,7 +114,12 @@ struct Walk<'w> {
 }
 
 impl<'w> Walk<'w> {
-    fn record(&mut self, record: &'w [u8], range: &Range<usize>) -> Result<(), ObjectFault> {
+    fn record(
+        &mut self,
+        record: &'w [u8],
+        text: Option<&'w str>,
+        range: &Range<usize>,
+    ) -> Result<(), ObjectFault> {
         if let Some(at) = lone_surrogate(record) {
             let at = range.start + at;
             return Err(ObjectFault {
@@ -107,7 +128,18 @@ impl<'w> Walk<'w> {
                 at: at..(at + 6).min(range.end),
             });
         }
-        let mut parser = serde_json::Deserializer::from_slice(record);
+        match text {
+            Some(text) => self.parse(serde_json::Deserializer::from_str(text), record, range),
+            None => self.parse(serde_json::Deserializer::from_slice(record), record, range),
+        }
+    }
+
+    fn parse<R: serde_json::de::Read<'w>>(
+        &mut self,
+        mut parser: serde_json::Deserializer<R>,
+        record: &[u8],
+        range: &Range<usize>,
+    ) -> Result<(), ObjectFault> {
         let level = Level {
             nodes: &self.tree.root,
             is_outermost: true,
@@ -274,13 +306,12 @@ impl<'de: 'w, 'w> Visitor<'de> for ObjectVisitor<'_, 'w> {
     fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<(), A::Error> {
         let ObjectVisitor { walk, level } = self;
         let mut seen = Seen::default();
+        // Of the keys that are asked for, the first ones need no list.
+        let mut marked = 0u64;
         // Keys come in the same order in nearly every record.
         let mut next = 0;
         while let Some(Key(key)) = map.next_key_seed(KeySeed)? {
             let value: &'de RawValue = map.next_value()?;
-            if seen.has(&key) {
-                walk.fail(Code::DoubledKey, walk.place(value.get().as_bytes()));
-            }
             let found = match level.nodes.get(next) {
                 Some(node) if node.name == key => Some(next),
                 _ => level.nodes.iter().position(|node| node.name == key),
@@ -289,6 +320,13 @@ impl<'de: 'w, 'w> Visitor<'de> for ObjectVisitor<'_, 'w> {
                 Some(at) => {
                     next = at + 1;
                     walk.take(&level.nodes[at], value);
+                    if at < MARKED {
+                        if marked & (1 << at) != 0 {
+                            walk.fail(Code::DoubledKey, walk.place(value.get().as_bytes()));
+                        }
+                        marked |= 1 << at;
+                        continue;
+                    }
                 }
                 None => {
                     if depth_of_start(value) >= DEEPEST {
@@ -298,6 +336,9 @@ impl<'de: 'w, 'w> Visitor<'de> for ObjectVisitor<'_, 'w> {
                         walk.split.new_key = Some(key.to_string());
                     }
                 }
+            }
+            if seen.has(&key) {
+                walk.fail(Code::DoubledKey, walk.place(value.get().as_bytes()));
             }
             seen.add(key);
         }
@@ -360,7 +401,10 @@ impl<'de> Visitor<'de> for KeySeed {
     }
 }
 
-/// The keys of one object so far.
+/// So many keys have a bit each.
+const MARKED: usize = 64;
+
+/// The keys of one object so far that have no bit.
 #[derive(Default)]
 struct Seen<'k> {
     few: Vec<Cow<'k, str>>,
