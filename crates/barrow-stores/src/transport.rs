@@ -19,14 +19,15 @@ use crate::patience::{Patience, Tries};
 /// not running.
 const FIRST_CONTACT: Duration = Duration::from_secs(5);
 
-/// The services of a machine itself, which say who it is. Where there is none, nothing
-/// answers, and nobody is to wait.
-const OF_THE_MACHINE: [&str; 4] = [
-    "169.254.169.254",
-    "169.254.170.2",
-    "metadata.google.internal",
-    "metadata",
-];
+/// Whether a host is a service of the machine itself, which says who it is: an address that
+/// only this machine has (RFC 3927), or a name that the cloud gives it. Where there is none,
+/// nothing answers, and nobody is to wait.
+fn is_of_the_machine(host: &str) -> bool {
+    let host = host.trim_start_matches('[');
+    host.starts_with("169.254.")
+        || host.starts_with("fd00:ec2:")
+        || matches!(host, "metadata.google.internal" | "metadata")
+}
 
 /// How long the machine's own services are waited for.
 const OF_THE_MACHINE_WAIT: Duration = Duration::from_secs(2);
@@ -103,7 +104,7 @@ struct Transport {
 impl HttpService for Transport {
     async fn call(&self, request: HttpRequest) -> Result<HttpResponse, HttpError> {
         let host = request.uri().host().unwrap_or_default().to_string();
-        let is_of_the_machine = OF_THE_MACHINE.contains(&host.as_str());
+        let is_of_the_machine = is_of_the_machine(&host);
         let is_plain = request.uri().scheme_str() == Some("http");
         if is_plain && !self.allow_http && !is_of_the_machine {
             return Err(given_up(Fault::Other(format!(
@@ -225,4 +226,37 @@ fn no_key() -> Fault {
 
 fn given_up(fault: Fault) -> HttpError {
     HttpError::new(HttpErrorKind::Unknown, fault)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_machines_own_services_are_known() {
+        for (host, expected) in [
+            ("169.254.169.254", true),
+            ("169.254.170.23", true),
+            ("[fd00:ec2::254]", true),
+            ("metadata.google.internal", true),
+            ("s3.eu-west-1.amazonaws.com", false),
+            ("10.0.0.1", false),
+        ] {
+            assert_eq!(is_of_the_machine(host), expected, "{host}");
+        }
+    }
+
+    #[test]
+    fn only_what_may_pass_is_tried_again() {
+        let passing = [408, 429, 500, 502, 503, 504];
+        for status in 300..600 {
+            assert_eq!(is_passing(status), passing.contains(&status), "{status}");
+        }
+    }
+
+    #[test]
+    fn seconds_have_no_digits_that_say_nothing() {
+        assert_eq!(seconds(Duration::from_secs(20)), "20");
+        assert_eq!(seconds(Duration::from_millis(1540)), "1.5");
+    }
 }
