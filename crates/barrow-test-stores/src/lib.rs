@@ -12,6 +12,7 @@
 //! Sources: Amazon S3 API Reference (API version 2006-03-01); "Authenticating Requests
 //! (AWS Signature Version 4)"; RFC 9110 for the web.
 
+mod answer;
 mod faults;
 mod objects;
 mod s3;

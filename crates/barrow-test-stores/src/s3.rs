@@ -3,9 +3,9 @@
 use hyper::{Method, Response};
 use percent_encoding::percent_decode_str;
 
+use crate::answer::{Asked, Body, Shared, body, respond};
 use crate::faults::Fault;
 use crate::objects::{Object, Parts, tag};
-use crate::server::{Asked, Body, Shared, body, respond};
 use crate::signature::{Signed, pairs};
 use crate::web::{changed, send};
 use crate::xml::{document, element, plain, texts};

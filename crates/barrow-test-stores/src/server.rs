@@ -4,20 +4,19 @@ use std::convert::Infallible;
 use std::io;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use bytes::Bytes;
-use futures_util::StreamExt;
-use futures_util::stream::BoxStream;
-use http_body_util::{BodyExt, StreamBody};
-use hyper::body::{Frame, Incoming};
+use http_body_util::BodyExt;
+use hyper::body::Incoming;
 use hyper::service::service_fn;
 use hyper::{Request, Response};
 use hyper_util::rt::TokioIo;
 use tokio::net::TcpListener;
 use tokio::runtime::{Builder, Runtime};
 
-use crate::faults::{Fault, Faults};
+use crate::answer::{Asked, Body, Shared};
+use crate::faults::Faults;
 use crate::objects::{Object, Objects};
 use crate::signature::Keys;
 use crate::{s3, web};
@@ -46,24 +45,6 @@ impl Default for Options {
             folder: None,
             faults: Faults::default(),
         }
-    }
-}
-
-/// What all requests share.
-pub(crate) struct Shared {
-    pub keys: Option<Keys>,
-    objects: Mutex<Objects>,
-    faults: Mutex<Faults>,
-    log: Mutex<Vec<String>>,
-}
-
-impl Shared {
-    pub fn objects(&self) -> MutexGuard<'_, Objects> {
-        self.objects.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    pub fn faults(&self) -> MutexGuard<'_, Faults> {
-        self.faults.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
@@ -182,15 +163,6 @@ async fn accept(listener: TcpListener, shared: Arc<Shared>) {
     }
 }
 
-/// A body that may break off.
-pub(crate) type Body = StreamBody<BoxStream<'static, io::Result<Frame<Bytes>>>>;
-
-/// A request whose body has come.
-pub(crate) struct Asked {
-    pub parts: hyper::http::request::Parts,
-    pub body: Bytes,
-}
-
 async fn answer(
     shared: Arc<Shared>,
     request: Request<Incoming>,
@@ -216,44 +188,4 @@ async fn answer(
         true => web::answer(&shared, &asked),
         false => s3::answer(&shared, &asked),
     })
-}
-
-/// So much is sent at once.
-const PIECE: usize = 256 * 1024;
-
-/// A body of bytes, which breaks off or stalls where it is to.
-pub(crate) fn body(bytes: Bytes, fault: Option<&Fault>) -> Body {
-    let (end, ends): (usize, Option<bool>) = match fault {
-        Some(Fault::Drop(at)) => (bytes.len().min(*at as usize), Some(true)),
-        Some(Fault::Stall(at)) => (bytes.len().min(*at as usize), Some(false)),
-        _ => (bytes.len(), None),
-    };
-    let pieces: Vec<_> = (0..end)
-        .step_by(PIECE)
-        .map(|at| Ok(Frame::data(bytes.slice(at..end.min(at + PIECE)))))
-        .collect();
-    let stream = futures_util::stream::iter(pieces);
-    let stream: BoxStream<'static, _> = match ends {
-        None => stream.boxed(),
-        Some(true) => stream
-            .chain(futures_util::stream::once(async {
-                // What was sent is to arrive before the line is cut.
-                tokio::time::sleep(std::time::Duration::from_millis(5)).await;
-                Err(io::Error::other("the line is cut"))
-            }))
-            .boxed(),
-        Some(false) => stream.chain(futures_util::stream::pending()).boxed(),
-    };
-    StreamBody::new(stream)
-}
-
-/// An answer with a status and a body.
-pub(crate) fn respond(status: u16, content: impl Into<Bytes>) -> Response<Body> {
-    let content = content.into();
-    let mut response = Response::new(body(content.clone(), None));
-    *response.status_mut() = hyper::StatusCode::from_u16(status).unwrap_or_default();
-    response
-        .headers_mut()
-        .insert("content-length", content.len().into());
-    response
 }

@@ -9,9 +9,9 @@ use hyper::{Method, Response};
 use jiff::Timestamp;
 use percent_encoding::percent_decode_str;
 
+use crate::answer::{Asked, Body, Shared, body, respond};
 use crate::faults::Fault;
 use crate::objects::Object;
-use crate::server::{Asked, Body, Shared, body, respond};
 
 /// Whether a request is for a file of the web: unsigned, for a path that is one, is to be
 /// redirected, or begins with no bucket.

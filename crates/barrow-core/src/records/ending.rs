@@ -3,7 +3,7 @@
 use crate::error::Error;
 use crate::format::RecordEnd;
 use crate::plan::RecordPlan;
-use crate::records::json::Frames;
+use crate::records::json::frames::Frames;
 use crate::source::Charset;
 use crate::source::detect::byte_order_mark;
 

@@ -5,7 +5,7 @@ use super::delimited::scan::Progress;
 use super::ending::{FileEnding, Found};
 use super::framing::Framing;
 use super::header::{self, Bound};
-use super::json::Frames;
+use super::json::frames::Frames;
 use super::layout::header_names;
 use super::mark::{Mark, State};
 use super::opening::{Start, Text};

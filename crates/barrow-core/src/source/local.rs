@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
 use super::content::{Fingerprint, fingerprint};
-use super::files::is_address;
+use super::names::is_address;
 use super::place::Source;
 use crate::escape::{escape_for_display, visible_path};
 

@@ -10,6 +10,7 @@ pub mod ebcdic;
 mod file;
 pub mod files;
 mod local;
+mod names;
 pub mod open;
 mod place;
 mod standard_input;

@@ -12,6 +12,7 @@ use barrow_core::source::content::RunningHash;
 use barrow_core::source::{Compression, Content};
 use tempfile::TempPath;
 
+use super::may_write::may_write;
 use super::remote::{Remote, SharedUpload};
 use crate::error::Error;
 
@@ -343,25 +344,6 @@ impl Files {
             made.push(file);
         }
         Ok(made)
-    }
-}
-
-/// A file that is there is written over only if that is said; a device or a pipe is
-/// written to as it is.
-///
-/// # Errors
-/// It is there, or is a folder.
-pub fn may_write(path: &Path, overwrites: bool) -> Result<(), Error> {
-    match path.metadata() {
-        Ok(found) if found.is_file() && !overwrites => Err(Error::request(
-            format!("{} is there already", visible_path(path)),
-            "name another file, or say --overwrite",
-        )),
-        Ok(found) if found.is_dir() => Err(Error::request(
-            format!("{} is a folder", visible_path(path)),
-            "name a file in it",
-        )),
-        _ => Ok(()),
     }
 }
 

@@ -3,6 +3,7 @@
 pub mod default_spec;
 mod document;
 pub mod files;
+mod may_write;
 pub mod output;
 mod pipe;
 mod remote;
@@ -20,7 +21,8 @@ use barrow_core::words::WhenUnfit;
 use barrow_targets::ledger::{self, Counts as LedgerCounts, File, Outcome, Run};
 use barrow_targets::{OpenQuery, Query, Select, Session, Url};
 
-use self::files::{Destination, Files, Made, may_write};
+use self::files::{Destination, Files, Made};
+use self::may_write::may_write;
 use self::output::{Counts, Output, Parting, writer};
 use self::remote::Remote;
 use crate::atomic_file;

@@ -9,7 +9,7 @@ use barrow_core::escape::visible_path;
 use barrow_core::source::files::is_address;
 use barrow_stores::{Stores, Upload};
 
-use super::files;
+use super::may_write::may_write;
 use crate::error::Error;
 
 /// The stores that an export may go to.
@@ -33,7 +33,7 @@ impl Remote {
     /// It is there, is a folder, or the store does not answer.
     pub fn may_write(&self, path: &Path, overwrites: bool) -> Result<(), Error> {
         let Some(address) = path.to_str().filter(|path| is_address(path)) else {
-            return files::may_write(path, overwrites);
+            return may_write(path, overwrites);
         };
         let is_there = self.0.exists(address).map_err(|e| Error::file(path, &e))?;
         match is_there && !overwrites {

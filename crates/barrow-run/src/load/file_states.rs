@@ -11,7 +11,7 @@ use super::request::LoadRequest;
 use super::select_files::in_other_hands;
 use super::selection::{Selected, Selection};
 use crate::error::Error;
-use crate::status::{FileStatus, State};
+use crate::report::{FileStatus, State};
 
 /// What is known of each file, in order.
 ///

@@ -1,7 +1,9 @@
 //! What came of a load, a check, a mend or a conversion.
 
 mod document;
+mod file_status;
 
+pub use self::file_status::{FileStatus, State};
 use std::path::PathBuf;
 use std::time::Duration;
 

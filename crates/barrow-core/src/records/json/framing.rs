@@ -5,35 +5,9 @@
 //! found by their braces, and what stands between them is passed over; so the rejects of an
 //! array, each with its comma, are read again.
 
+use super::frames::{Frames, SEPARATOR};
 use crate::records::delimited::scan::Progress;
 use crate::records::mark::{Mark, State};
-
-/// How a file holds its objects.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Frames {
-    /// One a line.
-    Lines,
-    /// Each after a record separator.
-    Sequence,
-    /// In one array.
-    Array,
-}
-
-/// The record separator of a text sequence.
-pub const SEPARATOR: u8 = 0x1E;
-
-impl Frames {
-    /// Told by a file's first bytes, without its byte order mark. `None` where they are too
-    /// few.
-    pub fn of(bytes: &[u8], whole: bool) -> Option<Frames> {
-        match bytes.iter().find(|byte| !byte.is_ascii_whitespace()) {
-            Some(b'[') => Some(Frames::Array),
-            Some(&SEPARATOR) => Some(Frames::Sequence),
-            Some(_) => Some(Frames::Lines),
-            None => whole.then_some(Frames::Lines),
-        }
-    }
-}
 
 /// Limits of what is marked.
 pub struct Limits {

@@ -8,7 +8,7 @@ use std::ops::Range;
 use serde::de::{DeserializeSeed, Deserializer, MapAccess, SeqAccess, Visitor};
 use serde_json::value::RawValue;
 
-use super::framing::SEPARATOR;
+use super::frames::SEPARATOR;
 use super::text::lone_surrogate;
 use crate::format::{KeyField, KeyNode, KeyTree};
 use crate::reason::Code;

@@ -8,7 +8,7 @@ use std::time::SystemTime;
 
 use super::super::content::Fingerprint;
 use super::super::file::SourceFile;
-use super::super::files::safe_name;
+use super::super::names::safe_name;
 use super::super::place::Source;
 use crate::escape::escape_for_display;
 

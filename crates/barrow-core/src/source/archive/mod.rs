@@ -9,7 +9,7 @@ mod zip;
 use glob::Pattern;
 
 use super::file::SourceFile;
-use super::files::natural;
+use super::names::natural;
 use crate::error::Error;
 use crate::escape::escape_for_display;
 
