@@ -536,7 +536,7 @@ fn what_is_no_table_is_refused() {
     let refused = |bytes: &[u8]| drafted(bytes, 1 << 16, &Wanted::default()).1.unwrap_err();
     assert!(refused(b"PK\x03\x04\x14\0\0\0\x08\0flights.csv").contains("is a zip archive"));
     assert!(refused(b"%PDF-1.7\n%\xE2\xE3\n1 0 obj").contains("pdf"));
-    assert!(refused(b"{\"a\": 1}\n{\"a\": 2}\n").contains("JSON lines"));
+    assert!(refused(b"{\n  \"a\": 1,\n  \"b\": [2]\n}\n").contains("JSON document"));
     let prose = "It came in the morning, and nobody had seen it before.\nThe growers went home late;\n\
         since there was much to do, they said nothing at all.\nThen all was quiet again.\n\
         Somebody laughed, somebody else did not: so it goes.\n";

@@ -273,7 +273,11 @@ fn syntax(error: &serde_json::Error, record: &[u8], range: &Range<usize>) -> Obj
         _ if text.starts_with("invalid type") => (Code::NotAnObject, "JSON, but no object".into()),
         _ => (Code::NotAnObject, format!("no JSON object: {text}")),
     };
-    let place = range.start + at;
+    // What is cut off is shown by its end.
+    let place = match error.is_eof() {
+        true => range.end - record.len().min(SHOWN / 2),
+        false => range.start + at,
+    };
     ObjectFault {
         code,
         says,
