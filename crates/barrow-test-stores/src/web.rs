@@ -164,7 +164,9 @@ fn condition(object: &Object, headers: &HeaderMap) -> Option<u16> {
         if !names_it(&tags) {
             return Some(412);
         }
-    } else if text("if-unmodified-since").is_some_and(|then| then != http_date(object.modified)) {
+    } else if text("if-unmodified-since")
+        .is_some_and(|then| !then.eq_ignore_ascii_case(&http_date(object.modified)))
+    {
         return Some(412);
     }
     text("if-none-match")
