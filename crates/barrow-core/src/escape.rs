@@ -5,6 +5,10 @@ use std::fmt::Write;
 /// The text with control characters, invisible characters and bytes that are
 /// not UTF-8 written out: `\t`, `\x1B`, `\u{A0}`, `\xE9`.
 pub fn escape_for_display(bytes: &[u8]) -> String {
+    // Nearly all names and values are plain: a tenth of the instructions of the loop below.
+    if let (true, Ok(plain)) = (bytes.iter().all(is_plain), str::from_utf8(bytes)) {
+        return plain.to_string();
+    }
     let mut out = String::with_capacity(bytes.len());
     for chunk in bytes.utf8_chunks() {
         for c in chunk.valid().chars() {
@@ -27,6 +31,11 @@ pub fn visible_short(bytes: &[u8], most: usize) -> String {
         None if head.len() < bytes.len() => format!("{shown}…"),
         None => shown,
     }
+}
+
+/// A space, or a printing character of ASCII.
+fn is_plain(byte: &u8) -> bool {
+    matches!(byte, b' '..=b'~')
 }
 
 fn push_visible(c: char, out: &mut String) {

@@ -16,9 +16,8 @@ pub(super) struct FileIndex {
 }
 
 impl FileIndex {
-    /// Of files in any order.
-    pub fn new(mut files: Vec<File>) -> FileIndex {
-        files.sort_by(|a, b| (&a.run, a.number).cmp(&(&b.run, b.number)));
+    /// Of files, the oldest first.
+    pub fn new(files: Vec<File>) -> FileIndex {
         FileIndex {
             by_path: places(&files, |file| file.path.clone()),
             by_name: places(&files, |file| file.name.clone()),
@@ -78,8 +77,8 @@ mod tests {
             ..File::default()
         };
         let index = FileIndex::new(vec![
-            file("b", "w", 5),
             file("a", "w", 7),
+            file("b", "w", 5),
             file("c", "x", 5),
         ]);
         let runs = |found: Vec<&File>| -> Vec<String> {

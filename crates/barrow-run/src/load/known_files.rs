@@ -118,10 +118,13 @@ impl KnownFiles {
     /// Whether the ledger's file is this one by its address, size and version: then it need
     /// not be read to be known.
     fn is_same_version(source: &SourceFile, known: &File) -> bool {
-        source.version().is_some()
-            && source.version() == known.version
-            && source.size() == Some(known.bytes)
-            && full_path(source).as_ref() == Some(&known.path)
+        Self::has_version(source, known) && full_path(source).as_ref() == Some(&known.path)
+    }
+
+    /// The same of a file of the ledger that has the address.
+    fn has_version(source: &SourceFile, known: &File) -> bool {
+        let version = source.version();
+        version.is_some() && version == known.version && source.size() == Some(known.bytes)
     }
 
     /// What is said of a file that is in the table by its address, size and version.
@@ -136,7 +139,7 @@ impl KnownFiles {
             file.outcome == Outcome::Kept
                 && (file.once || file.counts.loaded > 0)
                 && !self.is_going(file)
-                && Self::is_same_version(source, file)
+                && Self::has_version(source, file)
         };
         let own = full_path(source).filter(|_| self.passes)?;
         self.files.of_path(&own).find(is_there)

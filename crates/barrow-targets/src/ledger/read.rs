@@ -1,7 +1,5 @@
 //! Reading runs and their files.
 
-use std::collections::HashMap;
-
 use super::columns::{Column, FILE_COLUMNS, RUN_COLUMNS, row};
 use super::{FILES, File, RUNS, Run, tables};
 use crate::dialect::{Dialect, Holds};
@@ -15,7 +13,8 @@ const ID: usize = 12;
 /// So many values are asked for at once.
 const AT_ONCE: usize = 1000;
 
-/// The files that were loaded into a table and have one of these samples or names.
+/// The files that were loaded into a table and have one of these samples or names, each once,
+/// the oldest first.
 ///
 /// # Errors
 /// The database cannot be asked.
@@ -25,7 +24,7 @@ pub fn known_files(
     samples: &[String],
     names: &[String],
 ) -> Result<Vec<File>, Error> {
-    let mut found: HashMap<(String, u64), File> = HashMap::new();
+    let mut found = Vec::new();
     for (column, wanted) in [("sample", samples), ("file_name", names)] {
         for some in wanted.chunks(AT_ONCE) {
             let condition = format!(
@@ -34,12 +33,12 @@ pub fn known_files(
             );
             let mut values = vec![Value::from(table_key)];
             values.extend(some.iter().map(|one| Value::from(one.as_str())));
-            for file in files_where(target, &condition, &values)? {
-                found.insert((file.run.clone(), file.number), file);
-            }
+            found.extend(files_where(target, &condition, &values)?);
         }
     }
-    Ok(found.into_values().collect())
+    found.sort_by(|a: &File, b: &File| (&a.run, a.number).cmp(&(&b.run, b.number)));
+    found.dedup_by(|a, b| a.run == b.run && a.number == b.number);
+    Ok(found)
 }
 
 /// The files that were exported from a table and have one of these names.
@@ -92,7 +91,7 @@ pub fn run_of_content(
 /// # Errors
 /// The database cannot be asked.
 pub fn files_of(target: &mut dyn Session, run: &str) -> Result<Vec<File>, Error> {
-    files_where(target, "run = ?", &[Value::from(run)])
+    files_where(target, "run = ? ORDER BY number", &[Value::from(run)])
 }
 
 fn files_where(
@@ -102,7 +101,7 @@ fn files_where(
 ) -> Result<Vec<File>, Error> {
     let files = super::named(target, FILES)?;
     let columns = shown(target.dialect(), &FILE_COLUMNS);
-    let sql = format!("SELECT {columns} FROM {files} WHERE {condition} ORDER BY run, number");
+    let sql = format!("SELECT {columns} FROM {files} WHERE {condition}");
     let rows = target.query(&sql, values, "reading the ledger")?;
     rows.iter()
         .map(|values| row(&FILE_COLUMNS, values))

@@ -1,6 +1,6 @@
 //! Shows which files are waiting.
 
-use std::io::{self, Write};
+use std::io::{self, BufWriter, Write};
 
 use barrow_core::escape::escape_for_display;
 use barrow_run::Error;
@@ -14,7 +14,7 @@ use super::ended;
 
 /// Prints what is known of the files of each spec.
 pub fn print(reports: &[StatusReport]) -> Result<(), Error> {
-    let mut out = anstream::stdout().lock();
+    let mut out = BufWriter::new(anstream::stdout().lock());
     let each = reports.iter().enumerate();
     let written = each.map(|(number, report)| {
         if number > 0 {
@@ -22,7 +22,8 @@ pub fn print(reports: &[StatusReport]) -> Result<(), Error> {
         }
         one(report, &mut out)
     });
-    ended(written.collect())
+    let written: io::Result<()> = written.collect();
+    ended(written.and_then(|()| out.flush()))
 }
 
 fn one(report: &StatusReport, out: &mut impl Write) -> io::Result<()> {
