@@ -1,6 +1,8 @@
 //! The plan: a checked spec, with every default filled in. Below it nothing
 //! looks at options again.
 
+pub mod read_columns;
+
 use std::fmt;
 use std::path::PathBuf;
 use std::time::Duration;

@@ -25,6 +25,7 @@ fn main() -> ExitCode {
         Command::Ddl(ddl) => commands::ddl::run(ddl),
         Command::Peek(peek) => commands::peek::run(peek),
         Command::Export(export) => commands::export::run(export),
+        Command::Query(query) => commands::query::run(query),
         Command::Convert(convert) => commands::convert::run(convert),
         Command::Mend(mend) => commands::mend::run(mend),
         Command::Ledger(ledger) => commands::ledger::run(ledger),

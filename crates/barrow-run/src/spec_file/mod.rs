@@ -14,7 +14,7 @@ use barrow_core::source::{self, SourceFile};
 use barrow_core::spec;
 use barrow_core::spec::Known;
 use barrow_core::values::ColumnReader;
-use barrow_core::words::{Every, Mode, Tolerance};
+use barrow_core::words::{Every, Mode, Tolerance, WhenEmpty, WhenNewColumn};
 use barrow_stores::Stores;
 use barrow_targets::{Column, Job, RecordTable, Url, secret};
 
@@ -47,6 +47,8 @@ pub struct Spec {
     /// What wins over it.
     pub overrides: Overrides,
     stores: OnceLock<Arc<Stores>>,
+    /// The target's table, where types are left to it.
+    known: Option<Known>,
 }
 
 impl Spec {
@@ -58,8 +60,8 @@ impl Spec {
     pub fn open(path: &Path, overrides: &Overrides) -> Result<Spec, Error> {
         let text = text::read(path)?;
         let base = path.parent().unwrap_or(Path::new("")).to_path_buf();
-        let plan = match spec::leaves_types(&text) {
-            None => spec::read_plan(&text),
+        let known = match spec::leaves_types(&text) {
+            None => None,
             Some((own_url, own_table)) => {
                 let url = match (&overrides.database, &own_url) {
                     (Some(url), _) => Some(Url::parse(url, Path::new(""), environment)?),
@@ -67,10 +69,29 @@ impl Spec {
                     (None, None) => None,
                 };
                 let table = overrides.table.as_deref().or(own_table.as_deref());
-                spec::read_plan_with(&text, known(url.as_ref(), table)?)
+                known(url.as_ref(), table)?
             }
         };
-        let plan = match plan {
+        Spec::read(path, text, base, known, overrides)
+    }
+
+    /// A spec that is no file: its text, its name for people, and the folder that its relative
+    /// paths are from.
+    ///
+    /// # Errors
+    /// As [`Spec::open`].
+    pub fn of_text(name: &Path, text: String, base: &Path) -> Result<Spec, Error> {
+        Spec::read(name, text, base.to_path_buf(), None, &Overrides::default())
+    }
+
+    fn read(
+        path: &Path,
+        text: String,
+        base: PathBuf,
+        known: Option<Known>,
+        overrides: &Overrides,
+    ) -> Result<Spec, Error> {
+        let plan = match spec::read_plan_with(&text, known.clone()) {
             Ok(plan) => plan,
             Err(_) if text::is_of_data(path, &text) => return Err(text::not_a_spec(path)),
             Err(problems) => return Err(Error::spec(path, &text, problems)),
@@ -82,9 +103,22 @@ impl Spec {
             plan,
             overrides: overrides.clone(),
             stores: OnceLock::new(),
+            known,
         };
         spec.apply_overrides()?;
         Ok(spec)
+    }
+
+    /// Another plan of the same spec, for a look: new columns and empty files stop nothing.
+    ///
+    /// # Errors
+    /// As [`Spec::open`].
+    pub fn plan_of_look(&self) -> Result<Plan, Error> {
+        let plan = spec::read_plan_with(&self.text, self.known.clone());
+        let mut plan = plan.map_err(|problems| Error::spec(&self.path, &self.text, problems))?;
+        plan.records.when_new_column = WhenNewColumn::Ignore;
+        plan.source.when_empty = WhenEmpty::Skip;
+        Ok(plan)
     }
 
     fn apply_overrides(&mut self) -> Result<(), Error> {

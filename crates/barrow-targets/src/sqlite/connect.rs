@@ -61,6 +61,16 @@ impl Sqlite {
         Ok(sqlite)
     }
 
+    /// A session over a connection that somebody opened, for reading.
+    pub fn over(connection: Connection) -> Sqlite {
+        Sqlite {
+            connection,
+            path: PathBuf::new(),
+            is_new: false,
+            lock: None,
+        }
+    }
+
     fn prepare(&self) -> rusqlite::Result<()> {
         self.connection.busy_timeout(PATIENCE)?;
         self.connection.pragma_update(None, "foreign_keys", true)?;

@@ -24,3 +24,4 @@ mod types;
 pub use self::connect::Sqlite;
 pub use self::dialect::DIALECT;
 pub use self::foresight::foresight;
+pub use self::types::spec_type;

@@ -36,6 +36,8 @@ pub enum Command {
     Ddl(Ddl),
     /// Show records as the spec reads them, or one line with its neighbours
     Peek(Peek),
+    /// Ask files in place, in SQL, without loading them
+    Query(Query),
     /// Write a table or a query out as a flat file
     Export(Export),
     /// Write files anew in the format of another spec
@@ -59,6 +61,7 @@ impl Command {
             Command::Check(check) => check.common.report,
             Command::Peek(peek) => peek.report,
             Command::Export(export) => export.report,
+            Command::Query(query) => query.report,
             Command::Convert(convert) => convert.report,
             Command::Mend(mend) => mend.report,
             Command::Ledger(ledger) => ledger.report,
@@ -72,6 +75,7 @@ impl Command {
     pub fn writes_rows(&self) -> bool {
         match self {
             Command::Export(export) => export.out.is_stdout(),
+            Command::Query(query) => query.writes() && query.out.is_stdout(),
             Command::Convert(convert) => convert.out.is_stdout(),
             _ => false,
         }
@@ -183,12 +187,65 @@ pub struct Export {
     pub quiet: bool,
 }
 
+/// `barrow query`
+#[derive(Debug, clap::Args)]
+#[command(
+    override_usage = "barrow query [OPTIONS] SPEC [FILE]... [SPEC [FILE]...]... SQL\n       \
+barrow query [OPTIONS] FILE... SQL",
+    after_help = "A spec (its name ends in .toml) is a table by the name of its [target] table, and \
+each of its record types is one; files after it are read instead of its own. Without a spec, the \
+files are the table `file`, by a draft made for the moment. Beside its columns a record has _file, \
+_line and _record. The table `rejects` has what a load would reject: file, line, record, column, \
+code, value, reason, spec.\n\nOnly the columns that the query uses are read, and a record is \
+rejected for what is wrong with these. Sums and comparisons of decimals are exact. A sort or a join \
+that needs much room goes to the folder for temporary files.\n\n  barrow query orders.spec.toml \
+\"SELECT crop, sum(price) FROM orders GROUP BY crop\"\n\nExit codes: 0 done; 1 it could not be \
+done; 2 the command line, a spec or the SQL is wrong; 3 more rejects than a spec's limit, so the \
+answer lacks them."
+)]
+pub struct Query {
+    /// The specs, each with files to read instead of its own; or files alone; last the query in
+    /// SQL
+    #[arg(required = true, num_args = 2.., value_names = ["SPEC or FILE", "SQL"])]
+    pub words: Vec<String>,
+    /// Another name for the table of a spec; said again, that of the next
+    #[arg(long = "as", value_name = "NAME")]
+    pub names: Vec<String>,
+    /// A SQLite database whose tables the query may have too, as loaded.NAME
+    #[arg(long, value_name = "URL")]
+    pub with: Option<String>,
+    /// Show at most so many rows; 100 unless said, and all in JSON
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
+    pub limit: Option<u64>,
+    #[command(flatten)]
+    pub out: Out,
+    /// Write the rows in the format of this spec; RFC 4180 in UTF-8 unless said
+    #[arg(long, value_name = "SPEC")]
+    pub to: Option<PathBuf>,
+    /// How the result is written
+    #[arg(long, value_name = "FORM", default_value = "text")]
+    pub report: Report,
+    /// How many threads read values; as many as the machine has unless said
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
+    pub threads: Option<u16>,
+    /// Say nothing but the rows
+    #[arg(short, long)]
+    pub quiet: bool,
+}
+
+impl Query {
+    /// Whether the rows are written in a format of files, and not shown.
+    pub fn writes(&self) -> bool {
+        self.out.output.is_some() || self.to.is_some()
+    }
+}
+
 /// Where records are written to.
 #[derive(Debug, clap::Args)]
 pub struct Out {
-    /// The file; - is standard output
-    #[arg(short, long, value_name = "FILE", default_value = "-")]
-    pub output: PathBuf,
+    /// The file; - is standard output, as it is where none is named
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
     /// Write over a file that is there
     #[arg(long)]
     pub overwrite: bool,
@@ -208,15 +265,15 @@ pub struct Out {
 
 impl Out {
     fn is_stdout(&self) -> bool {
-        self.output == Path::new("-")
+        self.output.as_deref().is_none_or(|path| path == Path::new("-"))
     }
 
     /// The same as a request.
     pub fn request(&self) -> OutRequest {
         OutRequest {
-            destination: match self.is_stdout() {
-                true => Destination::Stdout,
-                false => Destination::Path(self.output.clone()),
+            destination: match &self.output {
+                Some(path) if !self.is_stdout() => Destination::Path(path.clone()),
+                _ => Destination::Stdout,
             },
             overwrites: self.overwrite,
             parting: Parting {

@@ -10,4 +10,5 @@ pub mod ledger;
 pub mod load;
 pub mod mend;
 pub mod peek;
+pub mod query;
 pub mod status;

@@ -9,6 +9,7 @@ pub mod json;
 pub mod ledger;
 pub mod lines;
 pub mod progress;
+pub mod query;
 pub mod records;
 pub mod shared;
 mod snippet;

@@ -15,10 +15,10 @@ use super::{ended, json};
 use crate::args::Report;
 
 /// A cell is cut after so many characters.
-const WIDEST: usize = 30;
+pub const WIDEST: usize = 30;
 
 /// The same where values go into a file or another program.
-fn widest() -> usize {
+pub fn widest() -> usize {
     match super::is_cut() {
         true => WIDEST,
         false => super::UNCUT,
@@ -26,7 +26,7 @@ fn widest() -> usize {
 }
 
 /// What stands for null, which no text is likely to be.
-const NULL: &str = "∅";
+pub const NULL: &str = "∅";
 
 /// Prints them.
 pub fn print(view: &Records, report: Report) -> Result<(), Error> {
@@ -144,7 +144,7 @@ fn width_of(view: &TableView<'_>, cells: &[Option<Vec<Shown>>], column: usize) -
 }
 
 /// Columns that fit side by side, band below band.
-fn bands(widths: &[usize], room: usize) -> Vec<Vec<usize>> {
+pub fn bands(widths: &[usize], room: usize) -> Vec<Vec<usize>> {
     let mut bands: Vec<Vec<usize>> = Vec::new();
     let mut used = usize::MAX;
     for (column, width) in widths.iter().enumerate() {
@@ -255,11 +255,15 @@ fn rejected(
 
 /// Numbers to the right, everything else to the left.
 fn padded(text: &str, width: usize, ty: Type) -> String {
+    aligned(text, width, ty.is_number())
+}
+
+/// Text with spaces beside it, up to a width.
+pub fn aligned(text: &str, width: usize, right: bool) -> String {
     let blanks = " ".repeat(width.saturating_sub(text.width()));
-    if ty.is_number() {
-        format!("{blanks}{text}")
-    } else {
-        format!("{text}{blanks}")
+    match right {
+        true => format!("{blanks}{text}"),
+        false => format!("{text}{blanks}"),
     }
 }
 

@@ -1,13 +1,14 @@
 //! Checks the kinds of record, each a shape of its own; one where none is named.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
 use super::template::{Names, template};
 use super::{columns, conditions, fixed, header, is_fixed, it, json};
 use crate::conditions::Scope;
 use crate::format::RecordEnd;
 use crate::nearest::did_you_mean;
-use crate::plan::{ColumnPlan, Part, RecordTypePlan};
+use crate::plan::read_columns::{also_read, carried, read_columns};
+use crate::plan::{ColumnPlan, RecordTypePlan};
 use crate::problem::{Problem, Spanned};
 use crate::spec::raw::{Kind, RawSpec, Shape};
 use crate::words::Header;
@@ -182,7 +183,7 @@ fn shape(
         keep_if,
         checks,
     };
-    plan.read = read(&plan);
+    plan.read = read_columns(&plan);
     plan
 }
 
@@ -242,60 +243,6 @@ fn templates(
             record_types: before,
         };
         columns[place].value = template(value, &names, problems);
-    }
-}
-
-/// The columns that are read: the loaded ones, and what something asks for.
-fn read(plan: &RecordTypePlan) -> Vec<usize> {
-    let mut asked: HashSet<usize> = HashSet::new();
-    let conditions = plan.checks.iter().map(|check| &check.condition);
-    for condition in conditions.chain(&plan.keep_if) {
-        asked.extend(&condition.columns);
-    }
-    let wanted =
-        |place: &usize, asked: &HashSet<usize>| plan.columns[*place].load || asked.contains(place);
-    // A template may ask for a column before it, and that for another.
-    for (place, column) in plan.columns.iter().enumerate().rev() {
-        if let (true, Some(value)) = (wanted(&place, &asked), &column.value) {
-            asked.extend(value.parts.iter().filter_map(|part| match part {
-                Part::Column(place) => Some(*place),
-                _ => None,
-            }));
-        }
-    }
-    let all = 0..plan.columns.len();
-    let loaded = all.clone().filter(|place| plan.columns[*place].load);
-    let others = all.filter(|place| !plan.columns[*place].load && asked.contains(place));
-    loaded.chain(others).collect()
-}
-
-/// What a kind's templates take from other kinds: the kind and its column.
-fn carried(plan: &RecordTypePlan) -> Vec<(usize, usize)> {
-    let values = plan
-        .columns
-        .iter()
-        .filter_map(|column| column.value.as_ref());
-    let parts = values.flat_map(|value| &value.parts);
-    let carried = parts.filter_map(|part| match part {
-        Part::Carried { kind, column } => Some((*kind, *column)),
-        _ => None,
-    });
-    carried.collect()
-}
-
-/// Adds to a kind's read columns one that other kinds or totals ask for, and what its
-/// own template asks for.
-pub fn also_read(plan: &mut RecordTypePlan, place: usize) {
-    if plan.read.contains(&place) {
-        return;
-    }
-    plan.read.push(place);
-    let value = plan.columns[place].value.clone();
-    for part in value.iter().flat_map(|value| &value.parts) {
-        // A template names columns before its own, so this comes to an end.
-        if let Part::Column(other) = part {
-            also_read(plan, *other);
-        }
     }
 }
 

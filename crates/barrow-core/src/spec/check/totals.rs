@@ -1,9 +1,9 @@
 //! Checks the totals that files state of themselves.
 
 use super::conditions::names;
-use super::record_types::also_read;
 use super::{is_fixed, it};
 use crate::nearest::did_you_mean;
+use crate::plan::read_columns::also_read;
 use crate::plan::{RecordTypePlan, TotalAt, TotalOf, TotalPlan};
 use crate::problem::Problem;
 use crate::spec::raw::{RawSpec, Total};

@@ -1,0 +1,406 @@
+//! A look through the rows of a table.
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::ffi::c_int;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use barrow_core::pipeline::Encoded;
+use barrow_core::source::SourceFile;
+use barrow_core::types::Type;
+use barrow_run::Error;
+use rusqlite::types::{ToSqlOutput, Value};
+use rusqlite::vtab::{Context, Filters, VTabCursor, sqlite3_vtab_cursor};
+
+use super::constraint::Operator;
+use super::flow::Batches;
+use super::given::{Given, Scans};
+use super::kept::{Kept, KeptColumn, KeptRows};
+use super::prune::Prune;
+use super::scan_plan::ScanPlan;
+use super::value::{of_cell, of_ref, owned};
+use crate::tables::{Extra, is_long};
+
+/// What the cursor does with a column: where its cells stand, or what it is beside them.
+#[derive(Debug, Clone, Copy)]
+enum Output {
+    /// A column of the spec.
+    Cell {
+        /// Where its cells stand.
+        slot: usize,
+        /// Its type.
+        ty: Type,
+    },
+    /// What every record has.
+    Extra(Extra),
+    /// It is not used.
+    Unused,
+}
+
+/// Rows that come from the files.
+struct Streaming {
+    batches: Batches,
+    outputs: Vec<Output>,
+    part: usize,
+    number: u64,
+    current: Option<Encoded<u64>>,
+    /// The row among the good ones of the batch that stands.
+    at: usize,
+    /// For each file of the flow, its place among the table's.
+    places: Vec<usize>,
+    rows: i64,
+    text: RefCell<Vec<u8>>,
+}
+
+/// Where the rows come from.
+enum From {
+    Nowhere,
+    Files(Box<Streaming>),
+    Kept(KeptRows, ScanPlan),
+}
+
+/// A look through the rows of a table.
+#[repr(C)]
+pub struct FilesCursor {
+    base: sqlite3_vtab_cursor,
+    given: Given,
+    scans: Arc<Mutex<Scans>>,
+    from: From,
+}
+
+impl FilesCursor {
+    /// A cursor that stands nowhere yet.
+    pub fn new(given: Given, scans: Arc<Mutex<Scans>>) -> Self {
+        FilesCursor {
+            base: sqlite3_vtab_cursor::default(),
+            given,
+            scans,
+            from: From::Nowhere,
+        }
+    }
+
+    fn scans(&self) -> MutexGuard<'_, Scans> {
+        self.scans.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Begins to read the files: those that `values` do not exclude.
+    fn stream(&self, plan: &ScanPlan, values: &[Value], counts: bool) -> Result<Streaming, Error> {
+        let table = &self.given.table;
+        let mut own = table.files.spec.plan_of_look()?;
+        let used = |name: &str| {
+            let place = table.columns.iter().position(|c| c.name == name);
+            place.is_some_and(|place| plan.uses(place))
+        };
+        own.narrow(table.record_type, used);
+        let kind = &own.record_types[table.record_type];
+        let mut prune = Prune::default();
+        for (wanted, value) in plan.wanted.iter().zip(values) {
+            if let Some(column) = table.columns.get(wanted.column) {
+                prune.add(kind, &column.name, wanted.operator, value);
+            }
+        }
+        let places = self.wanted_files(plan, values);
+        let files: Vec<SourceFile> = places.iter().map(|p| table.files.files[*p].clone()).collect();
+        if let (false, Some(file)) = (counts, files.iter().find(|file| !file.is_repeatable())) {
+            return Err(Error::request(
+                format!("the query reads {} more than once, which cannot be", file.name()),
+                "write it to a file first",
+            ));
+        }
+        let names = kind.loaded().map(|column| (column.name.as_str(), kind));
+        let slots: HashMap<&str, usize> = names
+            .filter_map(|(name, kind)| {
+                let place = kind.columns.iter().position(|c| c.name == name)?;
+                Some((name, kind.slot(place)?))
+            })
+            .collect();
+        let output = |(place, column): (usize, &crate::tables::TableColumn)| {
+            match (plan.uses(place), slots.get(column.name.as_str())) {
+                (true, Some(slot)) => Output::Cell {
+                    slot: *slot,
+                    ty: column.ty,
+                },
+                _ => Output::Unused,
+            }
+        };
+        let outputs: Vec<Output> = table.columns.iter().enumerate().map(output).collect();
+        let outputs = outputs.into_iter().chain(table.extras.iter().copied().map(Output::Extra));
+        if counts {
+            self.given.shared.count(plan.number, |scan| {
+                scan.table.clone_from(&table.name);
+                scan.columns = kind.read.iter().map(|p| kind.columns[*p].name.clone()).collect();
+            });
+        }
+        let part = table.record_type;
+        let work = move |batch: &mut Encoded<u64>| {
+            batch.encoded = batch.parts.get(part).map_or(0, |rows| rows.good.len() as u64);
+            prune.prune(&mut batch.batch, part);
+        };
+        let outputs = outputs.collect();
+        Ok(Streaming {
+            batches: Batches::read(Arc::new(own), files, table.files.threads, Box::new(work)),
+            outputs,
+            part,
+            number: plan.number,
+            current: None,
+            at: 0,
+            places,
+            rows: 0,
+            text: RefCell::default(),
+        })
+    }
+
+    /// The files that no condition on their names excludes.
+    fn wanted_files(&self, plan: &ScanPlan, values: &[Value]) -> Vec<usize> {
+        let table = &self.given.table;
+        let of_files: Vec<(Operator, &Value)> = plan
+            .wanted
+            .iter()
+            .zip(values)
+            .filter(|(wanted, _)| wanted.column >= table.columns.len())
+            .map(|(wanted, value)| (wanted.operator, value))
+            .collect();
+        let files = table.files.files.iter().enumerate();
+        let wanted = files.filter(|(_, file)| {
+            let name = file.name();
+            of_files.iter().all(|(operator, value)| operator.may_hold(&name, value))
+        });
+        wanted.map(|(place, _)| place).collect()
+    }
+
+    /// The file that a look is for, where it is for one.
+    fn file_of(&self, plan: &ScanPlan, values: &[Value]) -> Option<String> {
+        let own = self.given.table.columns.len();
+        let mut of_file = plan.wanted.iter().zip(values).filter(|(wanted, _)| {
+            wanted.column >= own && wanted.operator == Operator::Equal
+        });
+        of_file.next().map(|(_, value)| format!("{value:?}"))
+    }
+
+    /// Keeps all rows that this place of the query may come back to.
+    fn keep(&self, plan: &ScanPlan) -> Result<(), rusqlite::Error> {
+        if self.scans().kept.contains_key(&plan.number) {
+            return Ok(());
+        }
+        let failed = |error| self.given.shared.fail(error);
+        let all = ScanPlan {
+            wanted: Vec::new(),
+            ..plan.clone()
+        };
+        let mut rows = self.stream(&all, &[], false).map_err(failed)?;
+        let columns: Vec<KeptColumn> = self
+            .given
+            .table
+            .declared()
+            .into_iter()
+            .enumerate()
+            .map(|(place, (_, declared))| KeptColumn {
+                declared: declared.replace(" HIDDEN", ""),
+                is_key: is_key(plan, place),
+            })
+            .collect();
+        let mut kept = Kept::new(&columns)?;
+        let mut row = Vec::with_capacity(columns.len());
+        self.advance(&mut rows, false)?;
+        while rows.current.is_some() {
+            row.clear();
+            for column in 0..columns.len() {
+                rows.value(column, |value| {
+                    row.push(owned(&value));
+                    Ok(())
+                })?;
+            }
+            kept.add(&row)?;
+            self.advance(&mut rows, false)?;
+        }
+        kept.ended(&columns)?;
+        let count = kept.rows;
+        self.given.shared.count(plan.number, |scan| scan.kept = Some(count));
+        self.scans().kept.insert(plan.number, kept);
+        Ok(())
+    }
+
+    /// The kept rows that may be wanted: all, or those that an index finds, where it compares
+    /// as SQLite would. A column of numbers makes a number of text that looks like one, and so
+    /// does the index; a column of text is not text any more where it is held against numbers.
+    fn kept_rows(&self, plan: &ScanPlan, values: &[Value]) -> KeptRows {
+        let columns = &self.given.table.columns;
+        let keys = plan.wanted.iter().zip(values);
+        for (wanted, value) in keys.filter(|(wanted, _)| wanted.operator == Operator::Equal) {
+            let Some(column) = columns.get(wanted.column) else {
+                continue;
+            };
+            let is_text = column.ty.is_text()
+                || is_long(column.ty)
+                || matches!(column.ty, Type::Uuid | Type::Json);
+            match value {
+                Value::Null => return KeptRows::none(),
+                Value::Integer(_) | Value::Real(_) if is_text => {}
+                Value::Blob(_) => {}
+                _ => return KeptRows::new(Some((wanted.column, value.clone()))),
+            }
+        }
+        KeptRows::new(None)
+    }
+
+    /// Goes on to the next row of the files.
+    fn advance(&self, rows: &mut Streaming, counts: bool) -> rusqlite::Result<()> {
+        rows.at += 1;
+        rows.rows += 1;
+        loop {
+            if let Some(batch) = &rows.current {
+                let good = batch.parts.get(rows.part).map_or(0, |rows| rows.good.len());
+                if rows.at < good {
+                    return Ok(());
+                }
+            }
+            rows.at = 0;
+            if let Some(old) = rows.current.take() {
+                rows.batches.give_back(old);
+            }
+            let next = match rows.batches.next() {
+                None => {
+                    self.given.shared.count(rows.number, |scan| scan.is_whole |= counts);
+                    return Ok(());
+                }
+                Some(next) => next.map_err(|error| self.given.shared.fail(error))?,
+            };
+            if counts {
+                self.given.shared.count(rows.number, |scan| {
+                    scan.counts.add(&next, next.encoded, &[]);
+                });
+            }
+            self.is_still(rows, &next)?;
+            rows.current = Some(next);
+        }
+    }
+
+    /// A file that changes while it is read is no answer.
+    fn is_still(&self, rows: &Streaming, batch: &Encoded<u64>) -> rusqlite::Result<()> {
+        let (Some(file), true) = (batch.file(), batch.block.last.is_some()) else {
+            return Ok(());
+        };
+        let place = rows.places.get(file.index).copied().unwrap_or(usize::MAX);
+        match self.given.table.files.is_still(place) {
+            true => Ok(()),
+            false => Err(self.given.shared.fail(Error::failed(format!(
+                "{}: it changed while it was read",
+                file.name
+            )))),
+        }
+    }
+}
+
+/// Whether rows are looked for by a column.
+fn is_key(plan: &ScanPlan, column: usize) -> bool {
+    let mut wanted = plan.wanted.iter();
+    wanted.any(|w| w.column == column && w.operator == Operator::Equal)
+}
+
+impl Streaming {
+    /// Gives the value of a column in the row that stands.
+    #[inline]
+    fn value(
+        &self,
+        column: usize,
+        give: impl FnOnce(ToSqlOutput<'_>) -> rusqlite::Result<()>,
+    ) -> rusqlite::Result<()> {
+        let (Some(batch), Some(output)) = (&self.current, self.outputs.get(column)) else {
+            return Ok(());
+        };
+        let rows = &batch.parts[self.part];
+        let row = rows.good[self.at] as usize;
+        match *output {
+            Output::Cell { slot, ty } => {
+                let mut text = self.text.borrow_mut();
+                let cell = rows.cell(slot, row);
+                give(of_cell(cell, ty, &batch.block.bytes, &rows.store, &mut text))
+            }
+            Output::Unused => give(ToSqlOutput::Owned(Value::Null)),
+            Output::Extra(extra) => {
+                let mark = rows.marks[row] as usize;
+                let block = &batch.block;
+                give(ToSqlOutput::Owned(match extra {
+                    Extra::File => {
+                        Value::Text(batch.file().map_or(String::new(), |file| file.name.clone()))
+                    }
+                    Extra::Line => {
+                        Value::Integer((block.first_line + u64::from(block.marks[mark].line)) as i64)
+                    }
+                    Extra::Record => Value::Integer(block.record_number(mark) as i64),
+                }))
+            }
+        }
+    }
+}
+
+// SAFETY: the struct is `repr(C)` and begins with SQLite's own part, as the trait asks.
+#[expect(unsafe_code, reason = "rusqlite has no other way to make a virtual table")]
+unsafe impl VTabCursor for FilesCursor {
+    fn filter(&mut self, _: c_int, text: Option<&str>, args: &Filters<'_>) -> rusqlite::Result<()> {
+        let plan = ScanPlan::of_text(text);
+        let plan = plan.ok_or_else(|| rusqlite::Error::ModuleError("a look without a plan".into()))?;
+        let values: Vec<Value> = args.iter().map(of_ref).collect();
+        let key = (plan.number, self.file_of(&plan, &values));
+        let looks = {
+            let mut scans = self.scans();
+            let looks = scans.begun.entry(key).or_default();
+            *looks += 1;
+            *looks
+        };
+        // What was read before ends first.
+        self.from = From::Nowhere;
+        if looks > 1 {
+            self.keep(&plan)?;
+            self.from = From::Kept(self.kept_rows(&plan, &values), plan);
+        } else {
+            let rows = self.stream(&plan, &values, true);
+            let rows = rows.map_err(|error| self.given.shared.fail(error))?;
+            self.from = From::Files(Box::new(rows));
+        }
+        self.next()
+    }
+
+    fn next(&mut self) -> rusqlite::Result<()> {
+        let mut from = std::mem::replace(&mut self.from, From::Nowhere);
+        match &mut from {
+            From::Nowhere => {}
+            From::Files(rows) => self.advance(rows, true)?,
+            From::Kept(rows, plan) => {
+                if let Some(kept) = self.scans().kept.get(&plan.number) {
+                    rows.advance(kept)?;
+                }
+            }
+        }
+        self.from = from;
+        Ok(())
+    }
+
+    fn eof(&self) -> bool {
+        match &self.from {
+            From::Nowhere => true,
+            From::Files(rows) => rows.current.is_none(),
+            From::Kept(rows, _) => rows.place().is_none(),
+        }
+    }
+
+    fn column(&self, context: &mut Context, column: c_int) -> rusqlite::Result<()> {
+        let column = usize::try_from(column).unwrap_or(usize::MAX);
+        match &self.from {
+            From::Nowhere => Ok(()),
+            From::Files(rows) => rows.value(column, |value| context.set_result(value)),
+            From::Kept(rows, _) => match rows.value(column) {
+                Some(value) => context.set_result(value),
+                None => Ok(()),
+            },
+        }
+    }
+
+    fn rowid(&self) -> rusqlite::Result<i64> {
+        Ok(match &self.from {
+            From::Nowhere => 0,
+            From::Files(rows) => rows.rows,
+            From::Kept(rows, _) => rows.place().unwrap_or(0),
+        })
+    }
+}

@@ -1,0 +1,208 @@
+//! A question that is to be asked of files.
+
+use std::path::Path;
+use std::sync::Arc;
+use std::time::Instant;
+
+use barrow_core::escape::escape_for_display;
+use barrow_run::{Draft, Error, Spec};
+use barrow_run::spec_file::environment;
+use barrow_targets::Url;
+use rusqlite::{Connection, OpenFlags};
+use rusqlite::vtab::Module;
+
+use crate::answer::Answer;
+use crate::exact;
+use crate::files::{FilesTable, Given};
+use crate::guard;
+use crate::rejects::{self, RejectsTable};
+use crate::shared::Shared;
+use crate::tables::{FileTable, Files};
+
+/// KiB of a sort or a grouping that may stay in memory; beyond, it goes to disk.
+const CACHE: i64 = 65_536;
+
+/// The table of a file that has no spec.
+const DRAFTED: &str = "file";
+
+const FILES: Module<'static, FilesTable> = Module::read_only_module();
+const REJECTS: Module<'static, RejectsTable> = Module::read_only_module();
+
+/// A question that is to be asked of files: SQL that reads.
+pub struct Query {
+    sql: String,
+    tables: Vec<Arc<FileTable>>,
+    files: Vec<Arc<Files>>,
+    drafts: Vec<String>,
+    with: Option<String>,
+    threads: Option<usize>,
+}
+
+impl Query {
+    /// A question in SQL.
+    pub fn new(sql: impl Into<String>) -> Query {
+        Query {
+            sql: sql.into(),
+            tables: Vec::new(),
+            files: Vec::new(),
+            drafts: Vec::new(),
+            with: None,
+            threads: None,
+        }
+    }
+
+    /// How many threads read values; as many as the machine has unless said. To be said before
+    /// the files.
+    pub fn threads(self, threads: Option<usize>) -> Query {
+        Query { threads, ..self }
+    }
+
+    /// Asks the tables of a spec too, by the name that is given, or by their own; of these files,
+    /// or of the spec's where none is given.
+    ///
+    /// # Errors
+    /// A file is not there; a table has the name of another.
+    pub fn spec(mut self, spec: Spec, files: &[String], name: Option<&str>) -> Result<Query, Error> {
+        let files = Arc::new(Files::new(spec, files, self.threads)?);
+        for table in FileTable::of(&files, name)? {
+            let is_same = |other: &FileTable| other.name.eq_ignore_ascii_case(&table.name);
+            if let Some(other) = self.tables.iter().find(|other| is_same(other)) {
+                return Err(Error::request(
+                    format!(
+                        "{} and {} are both the table {}",
+                        other.files.spec.name(),
+                        files.spec.name(),
+                        escape_for_display(table.name.as_bytes())
+                    ),
+                    "give each a name of its own: --as NAME after its spec",
+                ));
+            }
+            self.tables.push(Arc::new(table));
+        }
+        self.files.push(files);
+        Ok(self)
+    }
+
+    /// Asks files that have no spec too: one is drafted for the moment. The table is `file`
+    /// unless another name is given.
+    ///
+    /// # Errors
+    /// A file is not there, or is not a table.
+    pub fn drafted(mut self, files: &[String], name: Option<&str>) -> Result<Query, Error> {
+        let drafted = Draft::new(files.to_vec()).threads(self.threads).run()?;
+        let spec = Spec::of_text(Path::new("the draft of this query"), drafted.text, Path::new(""))?;
+        let named = name.unwrap_or(DRAFTED);
+        self.drafts.push(format!(
+            "{}: no spec was given, so one was drafted for this query; the table is {}",
+            files.join(", "),
+            escape_for_display(named.as_bytes())
+        ));
+        self.spec(spec, &[], Some(named))
+    }
+
+    /// Lets the query have the tables of a database too, as `loaded.NAME`.
+    pub fn with(self, url: Option<String>) -> Query {
+        Query { with: url, ..self }
+    }
+
+    /// Prepares the answer. Nothing is read before it is asked for rows.
+    ///
+    /// # Errors
+    /// The SQL is wrong, or does anything but read; the database is not there.
+    pub fn open(self) -> Result<Answer, Error> {
+        let clock = Instant::now();
+        let shared = Shared::default();
+        let connection = self.connect(&shared).map_err(|error| match error {
+            Wrong::Sql(error) => Error::failed(format!("preparing the query: {error}")),
+            Wrong::Other(error) => error,
+        })?;
+        Answer::new(self.sql, connection, shared, self.tables, self.drafts, clock)
+    }
+
+    fn connect(&self, shared: &Shared) -> Result<Connection, Wrong> {
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
+            | OpenFlags::SQLITE_OPEN_MEMORY
+            | OpenFlags::SQLITE_OPEN_URI
+            | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let mut connection = Connection::open_in_memory_with_flags(flags)?;
+        connection.pragma_update(None, "temp_store", "FILE")?;
+        connection.pragma_update(None, "cache_size", -CACHE)?;
+        exact::register(&connection, &shared.long_sums())?;
+        for (number, table) in self.tables.iter().enumerate() {
+            let given = Given {
+                table: table.clone(),
+                shared: shared.clone(),
+            };
+            let module = format!("files{number}");
+            connection.create_module(module.as_str(), &FILES, Some(given))?;
+            make(&connection, &table.name, &module)?;
+        }
+        if !self.tables.iter().any(|table| table.name.eq_ignore_ascii_case("rejects")) {
+            let given = rejects::Given {
+                files: Arc::new(self.files.clone()),
+                shared: shared.clone(),
+            };
+            connection.create_module("rejects", &REJECTS, Some(given))?;
+            make(&connection, "rejects", "rejects")?;
+        }
+        if let Some(with) = &self.with {
+            attach(&connection, with)?;
+        }
+        let own = shared.clone();
+        connection.authorizer(Some(move |context: rusqlite::hooks::AuthContext<'_>| {
+            guard::decide(&own, &context)
+        }))?;
+        Ok(connection)
+    }
+}
+
+/// Why a query could not be prepared.
+enum Wrong {
+    Sql(rusqlite::Error),
+    Other(Error),
+}
+
+impl From<rusqlite::Error> for Wrong {
+    fn from(error: rusqlite::Error) -> Wrong {
+        Wrong::Sql(error)
+    }
+}
+
+fn make(connection: &Connection, table: &str, module: &str) -> rusqlite::Result<()> {
+    let table = table.replace('"', "\"\"");
+    connection.execute_batch(&format!("CREATE VIRTUAL TABLE \"{table}\" USING {module}"))
+}
+
+/// Makes the tables of a database known, for reading.
+fn attach(connection: &Connection, address: &str) -> Result<(), Wrong> {
+    let url = Url::parse(address, Path::new(""), environment);
+    let url = url.map_err(|error| Wrong::Other(error.into()))?;
+    let Some(path) = url.file() else {
+        return Err(Wrong::Other(Error::request(
+            "a query has the tables of a SQLite database beside those of files, and of no other",
+            "export the table to a file, or load the files into that database and ask there",
+        )));
+    };
+    if !path.exists() {
+        return Err(Wrong::Other(Error::failed(format!("there is no database {url}"))));
+    }
+    let whole = std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf());
+    let name = format!("file:{}?mode=ro", encoded(&whole.to_string_lossy()));
+    connection
+        .execute("ATTACH ?1 AS loaded", [&name])
+        .map_err(|error| Wrong::Other(Error::failed(format!("opening {url}: {error}"))))?;
+    connection
+        .query_row("SELECT count(*) FROM loaded.sqlite_master", [], |_| Ok(()))
+        .map_err(|error| Wrong::Other(Error::failed(format!("opening {url}: {error}"))))
+}
+
+/// A path within a URI ("Uniform Resource Identifiers", SQLite's manual, section 3.1).
+fn encoded(path: &str) -> String {
+    let byte = |byte: u8| match byte {
+        b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'/' | b'.' | b'-' | b'_' => {
+            char::from(byte).to_string()
+        }
+        other => format!("%{other:02X}"),
+    };
+    path.bytes().map(byte).collect()
+}

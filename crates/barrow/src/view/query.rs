@@ -1,0 +1,282 @@
+//! Shows the answer to a query: a table for people, or a document for programs.
+
+use std::io::{self, Read, Seek, SeekFrom, Write};
+
+use barrow_core::escape::{escape_for_display, visible_short};
+use barrow_core::types::Type;
+use barrow_query::{Answer, Column, QueryReport, TableReport, Value};
+use barrow_run::Error;
+use barrow_run::report::FORMAT;
+use barrow_run::words::{counted, number};
+use owo_colors::OwoColorize;
+use serde_json::value::RawValue;
+use unicode_width::UnicodeWidthStr;
+
+use super::records::{NULL, WIDEST, aligned, bands, widest};
+use super::{ended, time};
+
+/// So many rows are shown unless it is said.
+const SHOWN: u64 = 100;
+
+/// Bytes of rows of a document that may wait in memory.
+const ROOM: usize = 16 << 20;
+
+/// Prints the rows as a table, and says what was read.
+pub fn print(answer: &Answer, limit: Option<u64>, quiet: bool) -> Result<QueryReport, Error> {
+    let most = limit.unwrap_or(SHOWN);
+    let mut rows: Vec<Vec<Value>> = Vec::new();
+    let mut more = false;
+    answer.rows(&mut |row| {
+        more = rows.len() as u64 >= most;
+        if !more {
+            rows.push(row.to_vec());
+        }
+        !more
+    })?;
+    let report = answer.report(rows.len() as u64);
+    ended(table(answer.columns(), &rows, &mut anstream::stdout().lock()))?;
+    if more && !quiet {
+        anstream::eprintln!(
+            "{} the first {} are shown: --limit N shows more, and -o FILE has all",
+            "note:".yellow(),
+            counted(most, "row")
+        );
+    }
+    reading(&report, quiet)?;
+    Ok(report)
+}
+
+/// Says what was read, on standard error: standard output has the rows.
+pub fn reading(report: &QueryReport, quiet: bool) -> Result<(), Error> {
+    let is_clean = |table: &&TableReport| table.counts.rejected() == 0;
+    let mut out = anstream::stderr().lock();
+    let mut write = || -> io::Result<()> {
+        for note in report.notes.iter().filter(|_| !quiet) {
+            writeln!(out, "{} {note}", "note:".yellow())?;
+        }
+        if !quiet {
+            let words = format!("{}, {}", counted(report.rows, "row"), time(report.elapsed));
+            writeln!(out, "\n{}", words.dimmed())?;
+        }
+        for table in report.tables.iter().filter(|table| !quiet || !is_clean(table)) {
+            of_table(table, &mut out)?;
+        }
+        Ok(())
+    };
+    ended(write())
+}
+
+fn of_table(table: &TableReport, out: &mut impl Write) -> io::Result<()> {
+    let counts = &table.counts;
+    let name = escape_for_display(table.table.as_bytes());
+    let filtered = match counts.left_out().filtered() {
+        0 => String::new(),
+        filtered => format!(", {} filtered", number(filtered)),
+    };
+    let words = format!(
+        "{name}: {} read in {}{filtered}",
+        counted(counts.all_records(), "record"),
+        counted(counts.files.len() as u64, "file"),
+    );
+    let ended = match (table.is_whole, table.kept) {
+        (_, Some(kept)) => format!(", {} kept for the join", counted(kept, "row")),
+        (true, None) => String::new(),
+        (false, None) => ", no more was needed".to_string(),
+    };
+    writeln!(out, "{}", format!("{words}{ended}").dimmed())?;
+    if counts.rejected() == 0 {
+        return Ok(());
+    }
+    let columns: Vec<String> =
+        table.columns.iter().map(|c| escape_for_display(c.as_bytes())).collect();
+    let judged = match columns.is_empty() {
+        true => "by their form alone".to_string(),
+        false => format!("by the columns read: {}", columns.join(", ")),
+    };
+    let limit = match table.is_within {
+        true => "within the spec's limit",
+        false => "more than the spec's limit",
+    };
+    writeln!(
+        out,
+        "{name}: {} not in the answer, {limit}; {judged}",
+        format!("{} rejected", counted(counts.rejected(), "record")).red().bold(),
+    )?;
+    for kind in counts.reason_kinds().iter().take(5) {
+        let column = kind.column.as_deref().map(|c| escape_for_display(c.as_bytes()) + "  ");
+        writeln!(
+            out,
+            "  {:>6}  {}{}   first: {} line {}",
+            number(kind.count),
+            column.unwrap_or_default(),
+            kind.says,
+            kind.file,
+            number(kind.line)
+        )?;
+    }
+    writeln!(out, "  all of them: SELECT * FROM rejects")
+}
+
+/// A value as people read it.
+fn text(value: &Value, ty: Option<Type>) -> String {
+    match (value, ty) {
+        (Value::Null, _) => NULL.into(),
+        (Value::Integer(n), Some(Type::Boolean)) => (*n != 0).to_string(),
+        (Value::Integer(n), Some(Type::Decimal { scale, .. })) if scale > 0 => {
+            format!("{n}.{}", "0".repeat(usize::from(scale)))
+        }
+        (Value::Integer(n), _) => n.to_string(),
+        (Value::Real(n), Some(Type::Decimal { scale, .. })) => {
+            format!("{n:.scale$}", scale = usize::from(scale))
+        }
+        (Value::Real(n), _) => float(*n),
+        (Value::Text(text), _) if text.is_empty() => "\"\"".into(),
+        (Value::Text(text), _) => visible_short(text.as_bytes(), widest()),
+        (Value::Blob(bytes), _) => visible_short(hex(bytes).as_bytes(), widest()),
+    }
+}
+
+fn float(n: f64) -> String {
+    match n == 0.0 || (1e-5..1e16).contains(&n.abs()) {
+        true => n.to_string(),
+        false => format!("{n:e}"),
+    }
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+fn table(columns: &[Column], rows: &[Vec<Value>], out: &mut impl Write) -> io::Result<()> {
+    let cell = |row: &Vec<Value>| -> Vec<String> {
+        row.iter().zip(columns).map(|(value, column)| text(value, column.ty)).collect()
+    };
+    let cells: Vec<Vec<String>> = rows.iter().map(cell).collect();
+    let names: Vec<String> =
+        columns.iter().map(|c| escape_for_display(c.name.as_bytes())).collect();
+    let is_number = |place: usize| {
+        let mut values = rows.iter().map(|row| &row[place]).filter(|v| **v != Value::Null);
+        let by_type = columns[place].ty.is_some_and(Type::is_number);
+        by_type || values.clone().next().is_some()
+            && values.all(|v| matches!(v, Value::Integer(_) | Value::Real(_)))
+    };
+    let numbers: Vec<bool> = (0..columns.len()).map(is_number).collect();
+    let widths: Vec<usize> = (0..columns.len())
+        .map(|place| {
+            let body = cells.iter().map(|row| row[place].width()).max().unwrap_or(0);
+            body.max(names[place].width())
+        })
+        .collect();
+    let bands = bands(&widths, super::width());
+    for (index, band) in bands.iter().enumerate() {
+        if index > 0 {
+            writeln!(out)?;
+        }
+        let line = |of: &dyn Fn(usize) -> String| {
+            let cells = band.iter().map(|c| aligned(&of(*c), widths[*c], numbers[*c]));
+            cells.collect::<Vec<_>>().join("  ").trim_end().to_string()
+        };
+        writeln!(out, "{}", line(&|c| names[c].clone()).bold())?;
+        writeln!(out, "{}", line(&|c| "─".repeat(widths[c])).dimmed())?;
+        for row in &cells {
+            writeln!(out, "{}", line(&|c| row[c].clone()))?;
+        }
+    }
+    folded(columns.len(), bands.len(), &cells, out)
+}
+
+/// What the width of the terminal did to the table, and what its marks mean.
+fn folded(columns: usize, bands: usize, cells: &[Vec<String>], out: &mut impl Write) -> io::Result<()> {
+    let all = || cells.iter().flatten();
+    let mut notes = Vec::new();
+    if bands > 1 {
+        notes.push(format!("{columns} columns, folded into {bands} bands"));
+    }
+    if all().any(|cell| cell == NULL) {
+        notes.push(format!("{NULL} is null"));
+    }
+    if all().any(|cell| cell.ends_with('…')) {
+        notes.push(format!("values are cut after {WIDEST} characters, marked …"));
+    }
+    if notes.is_empty() {
+        return Ok(());
+    }
+    writeln!(out, "\n{}", notes.join("; ").dimmed())
+}
+
+/// Prints the answer as one document, once all of it is there: a failure has a document of its
+/// own.
+pub fn print_json(answer: &Answer, limit: Option<u64>) -> Result<QueryReport, Error> {
+    let mut rows = tempfile::spooled_tempfile(ROOM);
+    let (mut count, mut more) = (0, false);
+    let mut failed = None;
+    answer.rows(&mut |row| {
+        more = limit.is_some_and(|limit| count >= limit);
+        if more {
+            return false;
+        }
+        let lead = if count == 0 { "\n    " } else { ",\n    " };
+        count += 1;
+        let line = format!("{lead}{}", row_document(row, answer.columns()));
+        failed = rows.write_all(line.as_bytes()).err();
+        failed.is_none()
+    })?;
+    if let Some(error) = failed {
+        return Err(Error::failed(format!("writing to the folder for temporary files: {error}")));
+    }
+    let report = answer.report(count);
+    ended(document(answer, &report, &mut rows, more))?;
+    Ok(report)
+}
+
+fn row_document(row: &[Value], columns: &[Column]) -> String {
+    let values = row.iter().zip(columns);
+    let values: Vec<String> = values.map(|(value, column)| value_document(value, column.ty)).collect();
+    format!("[{}]", values.join(", "))
+}
+
+fn value_document(value: &Value, ty: Option<Type>) -> String {
+    match (value, ty) {
+        (Value::Null, _) => "null".into(),
+        (Value::Integer(n), Some(Type::Boolean)) => (*n != 0).to_string(),
+        (Value::Integer(n), _) => n.to_string(),
+        (Value::Real(n), _) if n.is_finite() => serde_json::json!(n).to_string(),
+        (Value::Real(n), _) => format!("\"{n}\""),
+        // All digits of a decimal are a number.
+        (Value::Text(text), Some(Type::Decimal { .. }))
+            if serde_json::from_str::<&RawValue>(text).is_ok() =>
+        {
+            text.clone()
+        }
+        (Value::Text(text), _) => serde_json::json!(text).to_string(),
+        (Value::Blob(bytes), _) => format!("\"{}\"", hex(bytes)),
+    }
+}
+
+fn document(
+    answer: &Answer,
+    report: &QueryReport,
+    rows: &mut (impl Read + Seek),
+    more: bool,
+) -> io::Result<()> {
+    let column = |column: &Column| {
+        serde_json::json!({ "name": column.name, "type": column.ty.map(|ty| ty.to_string()) })
+    };
+    let columns: Vec<_> = answer.columns().iter().map(column).collect();
+    let mut out = io::BufWriter::new(io::stdout().lock());
+    writeln!(out, "{{\n  \"format\": {FORMAT},\n  \"kind\": \"query\",")?;
+    writeln!(out, "  \"columns\": {},", serde_json::json!(columns))?;
+    write!(out, "  \"rows\": [")?;
+    rows.seek(SeekFrom::Start(0))?;
+    io::copy(rows, &mut out)?;
+    let rest = report.document();
+    let count = report.rows;
+    writeln!(out, "\n  ],\n  \"row_count\": {count},\n  \"more\": {more},")?;
+    let mut parts = rest.as_object().into_iter().flatten().peekable();
+    while let Some((key, value)) = parts.next() {
+        let end = if parts.peek().is_some() { "," } else { "" };
+        writeln!(out, "  \"{key}\": {value}{end}")?;
+    }
+    writeln!(out, "}}")?;
+    out.flush()
+}
