@@ -352,7 +352,12 @@ fn the_check_sees_a_cycle() {
 fn nothing_below_the_program_knows_a_command_line_or_prints() {
     let crates = Path::new(env!("CARGO_MANIFEST_DIR")).join("..");
     let mut seen = 0;
-    for name in ["barrow-core", "barrow-targets", "barrow-run", "barrow-query"] {
+    for name in [
+        "barrow-core",
+        "barrow-targets",
+        "barrow-run",
+        "barrow-query",
+    ] {
         let manifest = fs::read_to_string(crates.join(name).join("Cargo.toml")).unwrap();
         for program in ["clap", "anstream", "indicatif", "miette", "owo-colors"] {
             assert!(!manifest.contains(program), "{name} needs {program}");

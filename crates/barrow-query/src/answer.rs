@@ -127,12 +127,17 @@ impl Answer {
             ..
         } = self;
         let session = Box::new(Sqlite::over(connection));
-        let names: Vec<String> = tables.iter().map(|t| escape_for_display(t.name.as_bytes())).collect();
+        let names: Vec<String> = tables
+            .iter()
+            .map(|t| escape_for_display(t.name.as_bytes()))
+            .collect();
         let mut export = Export::of_session(session, names.join(", "), sql, format, out);
         if let Some(observer) = observer {
             export = export.observe(observer);
         }
-        let exported = export.run().map_err(|error| shared.take_failure().unwrap_or(error))?;
+        let exported = export
+            .run()
+            .map_err(|error| known(&shared).unwrap_or(error))?;
         Ok(exported.map(|exported| {
             let report = report(&shared, &tables, &notes, exported.counts.rows, clock);
             (exported, report)
@@ -141,20 +146,23 @@ impl Answer {
 
     /// What people read of SQLite's words.
     fn explained(&self, error: &rusqlite::Error) -> Error {
-        if let Some(failure) = self.shared.take_failure() {
-            return failure;
-        }
-        if let Some(what) = self.shared.take_refused() {
-            return only_reads(&format!("asks for {what}"));
+        if let Some(error) = known(&self.shared) {
+            return error;
         }
         let words = match error {
             rusqlite::Error::SqliteFailure(_, Some(words)) => words.clone(),
             rusqlite::Error::SqlInputError { msg, .. } => msg.clone(),
+            rusqlite::Error::Empty => {
+                return Error::request("the query is empty", "say a SELECT");
+            }
             rusqlite::Error::MultipleStatement => {
                 return Error::request("a query is one statement, and this has several", "say one");
             }
             other => other.to_string(),
         };
+        if words.ends_with("may not be modified") {
+            return only_reads("changes a table");
+        }
         let words = escape_for_display(words.as_bytes());
         let error = Error::request(format!("the query: {words}"), String::new());
         match self.advice(&words) {
@@ -166,23 +174,41 @@ impl Answer {
     /// The names that there are, where one is not.
     fn advice(&self, words: &str) -> Option<String> {
         if let Some(wanted) = words.strip_prefix("no such table: ") {
-            let names: Vec<&str> = self.tables.iter().map(|table| table.name.as_str()).collect();
+            let names: Vec<&str> = self
+                .tables
+                .iter()
+                .map(|table| table.name.as_str())
+                .collect();
             return Some(named("table", wanted, names));
         }
         let wanted = words.strip_prefix("no such column: ")?;
         let own = wanted.rsplit('.').next().unwrap_or(wanted);
         let columns = self.tables.iter().flat_map(|table| &table.columns);
-        Some(named("column", own, columns.map(|c| c.name.as_str()).collect()))
+        Some(named(
+            "column",
+            own,
+            columns.map(|c| c.name.as_str()).collect(),
+        ))
     }
 }
 
 /// Says which names there are, the nearest first.
 fn named(what: &str, wanted: &str, names: Vec<&str>) -> String {
-    let shown: Vec<String> = names.iter().map(|n| escape_for_display(n.as_bytes())).collect();
+    let shown: Vec<String> = names
+        .iter()
+        .map(|n| escape_for_display(n.as_bytes()))
+        .collect();
     match nearest(wanted, names.iter().copied()) {
         Some(near) => format!("did you mean {}?", escape_for_display(near.as_bytes())),
         None => format!("the {what}s are {}", shown.join(", ")),
     }
+}
+
+/// Why the query could not go on, where that is known better than SQLite says it.
+fn known(shared: &Shared) -> Option<Error> {
+    let refused = shared.take_refused();
+    let refused = refused.map(|what| only_reads(&format!("asks for {what}")));
+    shared.take_failure().or(refused)
 }
 
 fn only_reads(what: &str) -> Error {
@@ -196,7 +222,9 @@ fn columns(statement: &Statement<'_>) -> Vec<Column> {
     let columns = statement.columns();
     let column = columns.map(|column| Column {
         name: column.name().to_string(),
-        ty: column.decl_type().and_then(barrow_targets::sqlite::spec_type),
+        ty: column
+            .decl_type()
+            .and_then(barrow_targets::sqlite::spec_type),
     });
     column.collect()
 }

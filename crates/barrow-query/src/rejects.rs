@@ -42,7 +42,10 @@ pub struct RejectsTable {
 
 // SAFETY: the struct is `repr(C)` and begins with SQLite's own part, as the trait asks. Without
 // a virtual table all rejects would have to be copied into a table first.
-#[expect(unsafe_code, reason = "rusqlite has no other way to make a virtual table")]
+#[expect(
+    unsafe_code,
+    reason = "rusqlite has no other way to make a virtual table"
+)]
 unsafe impl VTab<'_> for RejectsTable {
     type Aux = Given;
     type Cursor = RejectsCursor;
@@ -56,7 +59,8 @@ unsafe impl VTab<'_> for RejectsTable {
         _: &[&[u8]],
     ) -> rusqlite::Result<(Cow<'static, CStr>, Self)> {
         let given = given.cloned();
-        let given = given.ok_or_else(|| rusqlite::Error::ModuleError("rejects of no files".into()))?;
+        let given =
+            given.ok_or_else(|| rusqlite::Error::ModuleError("rejects of no files".into()))?;
         let table = RejectsTable {
             base: sqlite3_vtab::default(),
             given,
@@ -109,7 +113,12 @@ impl RejectsCursor {
                 self.reading += 1;
                 let plan = Arc::new(files.spec.plan_of_look()?);
                 let nothing = Box::new(|_: &mut _| {});
-                self.batches = Some(Batches::read(plan, files.files.clone(), files.threads, nothing));
+                self.batches = Some(Batches::read(
+                    plan,
+                    files.files.clone(),
+                    files.threads,
+                    nothing,
+                ));
                 continue;
             };
             let Some(batch) = batches.next() else {
@@ -148,7 +157,10 @@ fn rows(reject: &Reject, file: &str, spec: &str) -> Vec<[Value; WIDTH]> {
 }
 
 // SAFETY: the struct is `repr(C)` and begins with SQLite's own part, as the trait asks.
-#[expect(unsafe_code, reason = "rusqlite has no other way to make a virtual table")]
+#[expect(
+    unsafe_code,
+    reason = "rusqlite has no other way to make a virtual table"
+)]
 unsafe impl VTabCursor for RejectsCursor {
     fn filter(&mut self, _: c_int, _: Option<&str>, _: &Filters<'_>) -> rusqlite::Result<()> {
         self.reading = 0;

@@ -5,11 +5,11 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use barrow_core::escape::escape_for_display;
-use barrow_run::{Draft, Error, Spec};
 use barrow_run::spec_file::environment;
+use barrow_run::{Draft, Error, Spec};
 use barrow_targets::Url;
-use rusqlite::{Connection, OpenFlags};
 use rusqlite::vtab::Module;
+use rusqlite::{Connection, OpenFlags};
 
 use crate::answer::Answer;
 use crate::exact;
@@ -62,7 +62,12 @@ impl Query {
     ///
     /// # Errors
     /// A file is not there; a table has the name of another.
-    pub fn spec(mut self, spec: Spec, files: &[String], name: Option<&str>) -> Result<Query, Error> {
+    pub fn spec(
+        mut self,
+        spec: Spec,
+        files: &[String],
+        name: Option<&str>,
+    ) -> Result<Query, Error> {
         let files = Arc::new(Files::new(spec, files, self.threads)?);
         for table in FileTable::of(&files, name)? {
             let is_same = |other: &FileTable| other.name.eq_ignore_ascii_case(&table.name);
@@ -90,7 +95,11 @@ impl Query {
     /// A file is not there, or is not a table.
     pub fn drafted(mut self, files: &[String], name: Option<&str>) -> Result<Query, Error> {
         let drafted = Draft::new(files.to_vec()).threads(self.threads).run()?;
-        let spec = Spec::of_text(Path::new("the draft of this query"), drafted.text, Path::new(""))?;
+        let spec = Spec::of_text(
+            Path::new("the draft of this query"),
+            drafted.text,
+            Path::new(""),
+        )?;
         let named = name.unwrap_or(DRAFTED);
         self.drafts.push(format!(
             "{}: no spec was given, so one was drafted for this query; the table is {}",
@@ -116,7 +125,14 @@ impl Query {
             Wrong::Sql(error) => Error::failed(format!("preparing the query: {error}")),
             Wrong::Other(error) => error,
         })?;
-        Answer::new(self.sql, connection, shared, self.tables, self.drafts, clock)
+        Answer::new(
+            self.sql,
+            connection,
+            shared,
+            self.tables,
+            self.drafts,
+            clock,
+        )
     }
 
     fn connect(&self, shared: &Shared) -> Result<Connection, Wrong> {
@@ -137,7 +153,11 @@ impl Query {
             connection.create_module(module.as_str(), &FILES, Some(given))?;
             make(&connection, &table.name, &module)?;
         }
-        if !self.tables.iter().any(|table| table.name.eq_ignore_ascii_case("rejects")) {
+        if !self
+            .tables
+            .iter()
+            .any(|table| table.name.eq_ignore_ascii_case("rejects"))
+        {
             let given = rejects::Given {
                 files: Arc::new(self.files.clone()),
                 shared: shared.clone(),
@@ -184,7 +204,9 @@ fn attach(connection: &Connection, address: &str) -> Result<(), Wrong> {
         )));
     };
     if !path.exists() {
-        return Err(Wrong::Other(Error::failed(format!("there is no database {url}"))));
+        return Err(Wrong::Other(Error::failed(format!(
+            "there is no database {url}"
+        ))));
     }
     let whole = std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf());
     let name = format!("file:{}?mode=ro", encoded(&whole.to_string_lossy()));

@@ -60,7 +60,9 @@ impl Shared {
 
     /// All scans, and none afterwards.
     pub fn take_scans(&self) -> Vec<Scan> {
-        std::mem::take(&mut self.inner().scans).into_values().collect()
+        std::mem::take(&mut self.inner().scans)
+            .into_values()
+            .collect()
     }
 
     /// Notes why the query cannot go on: SQLite carries only words.

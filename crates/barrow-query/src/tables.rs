@@ -152,9 +152,15 @@ impl FileTable {
             columns.iter().any(|c| c.name.eq_ignore_ascii_case(own))
         };
         FileTable {
-            name: name.map_or_else(|| table_name(plan, kind, &files.spec.path, alone), str::to_string),
+            name: name.map_or_else(
+                || table_name(plan, kind, &files.spec.path, alone),
+                str::to_string,
+            ),
             record_type: number,
-            extras: Extra::ALL.into_iter().filter(|extra| !is_own(extra)).collect(),
+            extras: Extra::ALL
+                .into_iter()
+                .filter(|extra| !is_own(extra))
+                .collect(),
             columns,
             files: files.clone(),
             estimated_rows: files.estimated_records(),

@@ -2,12 +2,14 @@
 
 use std::collections::HashSet;
 
-use super::{Part, Plan, RecordTypePlan};
+use super::{Part, Place, Plan, RecordTypePlan};
+use crate::words::PreambleKey;
 
 impl Plan {
     /// Reads no more of the files than somebody wants who asks for the columns of one record
     /// type: of the others only what its values are taken from. Conditions still hold, with
-    /// the columns that they name; totals that a file states are not compared.
+    /// the columns that they name; totals that a file states are not compared, and a header may
+    /// lack what is not read.
     pub fn narrow(&mut self, record_type: usize, wanted: impl Fn(&str) -> bool) {
         self.totals.clear();
         let Some(asked) = self.record_types.get_mut(record_type) else {
@@ -17,6 +19,10 @@ impl Plan {
             column.load &= wanted(&column.name);
         }
         asked.read = read_columns(asked);
+        // Where the header is looked for, all of its names tell it.
+        if self.records.preamble != PreambleKey::Auto {
+            forget_names(asked);
+        }
         let parents = self.parents(record_type);
         for (number, other) in self.record_types.iter_mut().enumerate() {
             if number == record_type || parents.contains(&number) {
@@ -36,7 +42,9 @@ impl Plan {
         while let Some(number) = next.pop() {
             let columns = self.record_types[number].columns.iter();
             // Every column counts: the parents of a record that is asked for must be good.
-            let parts = columns.filter_map(|c| c.value.as_ref()).flat_map(|v| &v.parts);
+            let parts = columns
+                .filter_map(|c| c.value.as_ref())
+                .flat_map(|v| &v.parts);
             for part in parts {
                 if let Part::Carried { kind, .. } = part
                     && found.insert(*kind)
@@ -46,6 +54,15 @@ impl Plan {
             }
         }
         found
+    }
+}
+
+/// Does not look for the columns that are not read among a header's names.
+fn forget_names(plan: &mut RecordTypePlan) {
+    for (place, column) in plan.columns.iter_mut().enumerate() {
+        if matches!(column.place, Place::Named(_)) && !plan.read.contains(&place) {
+            column.place = Place::Computed;
+        }
     }
 }
 
@@ -115,7 +132,11 @@ mod tests {
         let mut plan = read_plan(text).unwrap();
         plan.narrow(0, |name| name == "price");
         let kind = &plan.record_types[0];
-        let names: Vec<&str> = kind.read.iter().map(|p| kind.columns[*p].name.as_str()).collect();
+        let names: Vec<&str> = kind
+            .read
+            .iter()
+            .map(|p| kind.columns[*p].name.as_str())
+            .collect();
         assert_eq!(names, ["price", "stall"]);
         assert_eq!(kind.loaded().count(), 1);
     }

@@ -5,7 +5,7 @@
 //! `sum`, `total` and `avg` add up whole numbers and decimals of up to 38 digits exactly:
 //! a sum of more than 15 digits is given as text, which SQL compares as text. What SQL computes between them (`price * 2`) is binary floating point, as everywhere in SQLite.
 
-mod decimal;
+pub mod decimal;
 mod sums;
 
 use std::sync::Arc;

@@ -7,7 +7,7 @@ use rusqlite::Connection;
 use rusqlite::functions::{Aggregate, Context, FunctionFlags, WindowAggregate};
 use rusqlite::types::{Value, ValueRef};
 
-use super::decimal::Decimal;
+use super::decimal::{Decimal, UNITS, digits};
 
 /// What is added up.
 #[derive(Debug, Clone, Default)]
@@ -38,7 +38,23 @@ impl Sum {
     }
 
     /// Adds a value, or takes it away again where `sign` is -1.
+    #[inline]
     fn add(&mut self, value: ValueRef<'_>, sign: i128) {
+        // Nearly all values of a column of decimals have the scale of those before.
+        if let (ValueRef::Real(number), Some(sum), 1) = (value, &mut self.exact, sign)
+            && let Some(unit) = UNITS.get(self.scale as usize)
+            && let Some(digits) = digits(number, *unit)
+            && let Some(total) = sum.checked_add(i128::from(digits as i64))
+        {
+            *sum = total;
+            self.count += 1;
+            self.fractions += 1;
+            return;
+        }
+        self.add_any(value, sign);
+    }
+
+    fn add_any(&mut self, value: ValueRef<'_>, sign: i128) {
         let number = match value {
             ValueRef::Null => return,
             ValueRef::Integer(n) => Number::Exact(whole(n), true),
@@ -64,10 +80,13 @@ impl Sum {
             let (digits, scale) = (sum, self.scale);
             self.rough = Decimal { digits, scale }.divided(1);
         }
-        self.add_rough(sign as f64 * match number {
-            Number::Exact(decimal, _) => decimal.divided(1),
-            Number::Rough(n) => n,
-        });
+        self.add_rough(
+            sign as f64
+                * match number {
+                    Number::Exact(decimal, _) => decimal.divided(1),
+                    Number::Rough(n) => n,
+                },
+        );
     }
 
     fn exactly(&mut self, sum: i128, decimal: Decimal, sign: i128) -> Option<i128> {
@@ -113,12 +132,17 @@ impl Sum {
                 Ok(n) => Value::Integer(n),
                 Err(_) => Value::Text(sum.to_string()),
             },
-            Some(sum) => sum.short().map_or_else(|| Value::Text(sum.to_string()), Value::Real),
+            Some(sum) => sum
+                .short()
+                .map_or_else(|| Value::Text(sum.to_string()), Value::Real),
         }
     }
 
     fn total(&self) -> Value {
-        Value::Real(self.decimal().map_or_else(|| self.rough(), |sum| sum.divided(1)))
+        Value::Real(
+            self.decimal()
+                .map_or_else(|| self.rough(), |sum| sum.divided(1)),
+        )
     }
 
     fn average(&self) -> Value {
@@ -143,7 +167,9 @@ fn of_text(text: &[u8]) -> Number {
     if let Some(decimal) = Decimal::of_text(text) {
         return Number::Exact(decimal, decimal.scale == 0);
     }
-    let ends = (0..=text.len()).rev().filter(|end| text.is_char_boundary(*end));
+    let ends = (0..=text.len())
+        .rev()
+        .filter(|end| text.is_char_boundary(*end));
     let mut starts = ends.map(|end| &text[..end]);
     let is_number = |start: &&str| start.ends_with(|c: char| c.is_ascii_digit() || c == '.');
     let number = starts.find_map(|start| Some(start).filter(is_number)?.parse().ok());
@@ -200,8 +226,11 @@ pub fn register(connection: &Connection, long: &Arc<AtomicBool>) -> rusqlite::Re
     let flags = FunctionFlags::SQLITE_UTF8
         | FunctionFlags::SQLITE_DETERMINISTIC
         | FunctionFlags::SQLITE_INNOCUOUS;
-    let functions: [(&str, fn(&Sum) -> Value); 3] =
-        [("sum", Sum::sum), ("total", Sum::total), ("avg", Sum::average)];
+    let functions: [(&str, fn(&Sum) -> Value); 3] = [
+        ("sum", Sum::sum),
+        ("total", Sum::total),
+        ("avg", Sum::average),
+    ];
     for (name, of) in functions {
         let long = long.clone();
         connection.create_window_function(name, 1, flags, Function { of, long })?;
@@ -222,7 +251,9 @@ mod tests {
     #[test]
     fn decimals_add_up_to_the_digit() {
         let of = |function: &str, values: &str| {
-            answer(&format!("SELECT {function}(column1) FROM (VALUES {values})"))
+            answer(&format!(
+                "SELECT {function}(column1) FROM (VALUES {values})"
+            ))
         };
         assert_eq!(of("sum", "(0.1), (0.2), (NULL)"), Value::Real(0.3));
         assert_eq!(of("sum", "(1), (2)"), Value::Integer(3));

@@ -13,6 +13,8 @@ use serde::{Deserialize, Serialize};
 pub enum Operator {
     /// `=`
     Equal,
+    /// `<>`
+    Differs,
     /// `<`
     Below,
     /// `<=`
@@ -32,6 +34,7 @@ impl Operator {
     pub fn of(op: Op) -> Option<Operator> {
         match op {
             Op::SQLITE_INDEX_CONSTRAINT_EQ => Some(Operator::Equal),
+            Op::SQLITE_INDEX_CONSTRAINT_NE => Some(Operator::Differs),
             Op::SQLITE_INDEX_CONSTRAINT_LT => Some(Operator::Below),
             Op::SQLITE_INDEX_CONSTRAINT_LE => Some(Operator::AtMost),
             Op::SQLITE_INDEX_CONSTRAINT_GT => Some(Operator::Above),
@@ -52,6 +55,7 @@ impl Operator {
     pub fn holds(self, order: Ordering) -> bool {
         match self {
             Operator::Equal => order.is_eq(),
+            Operator::Differs => order.is_ne(),
             Operator::Below => order.is_lt(),
             Operator::AtMost => order.is_le(),
             Operator::Above => order.is_gt(),
@@ -82,7 +86,8 @@ fn is_like(pattern: &str, text: &str) -> bool {
 
 /// Whether a text is what a pattern says, with a mark for any text and one for any character.
 fn matches(pattern: &str, text: &str, any: char, one: char, same: fn(char, char) -> bool) -> bool {
-    let (pattern, text): (Vec<char>, Vec<char>) = (pattern.chars().collect(), text.chars().collect());
+    let (pattern, text): (Vec<char>, Vec<char>) =
+        (pattern.chars().collect(), text.chars().collect());
     let (mut p, mut t) = (0, 0);
     // Where the last mark for any text was, and how far it reached.
     let mut back = None;
@@ -115,13 +120,27 @@ mod tests {
     #[test]
     fn patterns_are_as_sqlite_has_them() {
         let connection = rusqlite::Connection::open_in_memory().unwrap();
-        let texts = ["", "a", "market/a-1.csv", "A-1.csv", "a-12.csv", "ä.csv", "aab"];
-        let likes = ["", "%", "a%", "%.csv", "a-_.csv", "%a%1%", "_.csv", "%%b", "a_b"];
+        let texts = [
+            "",
+            "a",
+            "market/a-1.csv",
+            "A-1.csv",
+            "a-12.csv",
+            "ä.csv",
+            "aab",
+        ];
+        let likes = [
+            "", "%", "a%", "%.csv", "a-_.csv", "%a%1%", "_.csv", "%%b", "a_b",
+        ];
         for text in texts {
             for like in likes {
                 for (operator, word, pattern) in [
                     (Operator::Like, "LIKE", like.to_string()),
-                    (Operator::Glob, "GLOB", like.replace('%', "*").replace('_', "?")),
+                    (
+                        Operator::Glob,
+                        "GLOB",
+                        like.replace('%', "*").replace('_', "?"),
+                    ),
                 ] {
                     let sql = format!("SELECT ?1 {word} ?2");
                     let wanted: bool = connection

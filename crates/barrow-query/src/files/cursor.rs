@@ -8,8 +8,9 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use barrow_core::pipeline::Encoded;
 use barrow_core::source::SourceFile;
 use barrow_core::types::Type;
+use barrow_core::values::Cell;
 use barrow_run::Error;
-use rusqlite::types::{ToSqlOutput, Value};
+use rusqlite::types::{ToSqlOutput, Value, ValueRef};
 use rusqlite::vtab::{Context, Filters, VTabCursor, sqlite3_vtab_cursor};
 
 use super::constraint::Operator;
@@ -18,8 +19,11 @@ use super::given::{Given, Scans};
 use super::kept::{Kept, KeptColumn, KeptRows};
 use super::prune::Prune;
 use super::scan_plan::ScanPlan;
-use super::value::{of_cell, of_ref, owned};
+use super::value::{of_cell, of_ref, owned, short};
 use crate::tables::{Extra, is_long};
+
+/// A file may have 2^40 records, and there may be 2^23 files.
+const RECORD_BITS: u32 = 40;
 
 /// What the cursor does with a column: where its cells stand, or what it is beside them.
 #[derive(Debug, Clone, Copy)]
@@ -31,10 +35,32 @@ enum Output {
         /// Its type.
         ty: Type,
     },
+    /// A column of decimals that are numbers of SQLite's.
+    Decimal {
+        /// Where its cells stand.
+        slot: usize,
+        /// Ten to the power of its scale.
+        unit: f64,
+    },
     /// What every record has.
     Extra(Extra),
     /// It is not used.
     Unused,
+}
+
+impl Output {
+    fn of(slot: usize, ty: Type) -> Output {
+        match ty {
+            Type::Decimal {
+                precision: ..=15,
+                scale,
+            } => Output::Decimal {
+                slot,
+                unit: 10f64.powi(i32::from(scale)),
+            },
+            _ => Output::Cell { slot, ty },
+        }
+    }
 }
 
 /// Rows that come from the files.
@@ -44,11 +70,11 @@ struct Streaming {
     part: usize,
     number: u64,
     current: Option<Encoded<u64>>,
-    /// The row among the good ones of the batch that stands.
+    /// The row among the good ones of the batch that stands, and how many these are.
     at: usize,
+    good: usize,
     /// For each file of the flow, its place among the table's.
     places: Vec<usize>,
-    rows: i64,
     text: RefCell<Vec<u8>>,
 }
 
@@ -100,10 +126,16 @@ impl FilesCursor {
             }
         }
         let places = self.wanted_files(plan, values);
-        let files: Vec<SourceFile> = places.iter().map(|p| table.files.files[*p].clone()).collect();
+        let files: Vec<SourceFile> = places
+            .iter()
+            .map(|p| table.files.files[*p].clone())
+            .collect();
         if let (false, Some(file)) = (counts, files.iter().find(|file| !file.is_repeatable())) {
             return Err(Error::request(
-                format!("the query reads {} more than once, which cannot be", file.name()),
+                format!(
+                    "the query reads {} more than once, which cannot be",
+                    file.name()
+                ),
                 "write it to a file first",
             ));
         }
@@ -114,26 +146,33 @@ impl FilesCursor {
                 Some((name, kind.slot(place)?))
             })
             .collect();
-        let output = |(place, column): (usize, &crate::tables::TableColumn)| {
-            match (plan.uses(place), slots.get(column.name.as_str())) {
-                (true, Some(slot)) => Output::Cell {
-                    slot: *slot,
-                    ty: column.ty,
-                },
-                _ => Output::Unused,
-            }
+        let output = |(place, column): (usize, &crate::tables::TableColumn)| match (
+            plan.uses(place),
+            slots.get(column.name.as_str()),
+        ) {
+            (true, Some(slot)) => Output::of(*slot, column.ty),
+            _ => Output::Unused,
         };
         let outputs: Vec<Output> = table.columns.iter().enumerate().map(output).collect();
-        let outputs = outputs.into_iter().chain(table.extras.iter().copied().map(Output::Extra));
+        let outputs = outputs
+            .into_iter()
+            .chain(table.extras.iter().copied().map(Output::Extra));
         if counts {
             self.given.shared.count(plan.number, |scan| {
                 scan.table.clone_from(&table.name);
-                scan.columns = kind.read.iter().map(|p| kind.columns[*p].name.clone()).collect();
+                scan.columns = kind
+                    .read
+                    .iter()
+                    .map(|p| kind.columns[*p].name.clone())
+                    .collect();
             });
         }
         let part = table.record_type;
         let work = move |batch: &mut Encoded<u64>| {
-            batch.encoded = batch.parts.get(part).map_or(0, |rows| rows.good.len() as u64);
+            batch.encoded = batch
+                .parts
+                .get(part)
+                .map_or(0, |rows| rows.good.len() as u64);
             prune.prune(&mut batch.batch, part);
         };
         let outputs = outputs.collect();
@@ -144,8 +183,8 @@ impl FilesCursor {
             number: plan.number,
             current: None,
             at: 0,
+            good: 0,
             places,
-            rows: 0,
             text: RefCell::default(),
         })
     }
@@ -163,7 +202,9 @@ impl FilesCursor {
         let files = table.files.files.iter().enumerate();
         let wanted = files.filter(|(_, file)| {
             let name = file.name();
-            of_files.iter().all(|(operator, value)| operator.may_hold(&name, value))
+            of_files
+                .iter()
+                .all(|(operator, value)| operator.may_hold(&name, value))
         });
         wanted.map(|(place, _)| place).collect()
     }
@@ -171,9 +212,11 @@ impl FilesCursor {
     /// The file that a look is for, where it is for one.
     fn file_of(&self, plan: &ScanPlan, values: &[Value]) -> Option<String> {
         let own = self.given.table.columns.len();
-        let mut of_file = plan.wanted.iter().zip(values).filter(|(wanted, _)| {
-            wanted.column >= own && wanted.operator == Operator::Equal
-        });
+        let mut of_file = plan
+            .wanted
+            .iter()
+            .zip(values)
+            .filter(|(wanted, _)| wanted.column >= own && wanted.operator == Operator::Equal);
         of_file.next().map(|(_, value)| format!("{value:?}"))
     }
 
@@ -210,12 +253,14 @@ impl FilesCursor {
                     Ok(())
                 })?;
             }
-            kept.add(&row)?;
+            kept.add(rows.place(), &row)?;
             self.advance(&mut rows, false)?;
         }
         kept.ended(&columns)?;
         let count = kept.rows;
-        self.given.shared.count(plan.number, |scan| scan.kept = Some(count));
+        self.given
+            .shared
+            .count(plan.number, |scan| scan.kept = Some(count));
         self.scans().kept.insert(plan.number, kept);
         Ok(())
     }
@@ -246,21 +291,16 @@ impl FilesCursor {
     /// Goes on to the next row of the files.
     fn advance(&self, rows: &mut Streaming, counts: bool) -> rusqlite::Result<()> {
         rows.at += 1;
-        rows.rows += 1;
-        loop {
-            if let Some(batch) = &rows.current {
-                let good = batch.parts.get(rows.part).map_or(0, |rows| rows.good.len());
-                if rows.at < good {
-                    return Ok(());
-                }
-            }
-            rows.at = 0;
+        while rows.at >= rows.good {
+            (rows.at, rows.good) = (0, 0);
             if let Some(old) = rows.current.take() {
                 rows.batches.give_back(old);
             }
             let next = match rows.batches.next() {
                 None => {
-                    self.given.shared.count(rows.number, |scan| scan.is_whole |= counts);
+                    self.given
+                        .shared
+                        .count(rows.number, |scan| scan.is_whole |= counts);
                     return Ok(());
                 }
                 Some(next) => next.map_err(|error| self.given.shared.fail(error))?,
@@ -271,8 +311,10 @@ impl FilesCursor {
                 });
             }
             self.is_still(rows, &next)?;
+            rows.good = next.parts.get(rows.part).map_or(0, |rows| rows.good.len());
             rows.current = Some(next);
         }
+        Ok(())
     }
 
     /// A file that changes while it is read is no answer.
@@ -298,6 +340,17 @@ fn is_key(plan: &ScanPlan, column: usize) -> bool {
 }
 
 impl Streaming {
+    /// The place of the row that stands: the same in every look, whatever it passes over, since
+    /// SQLite knows by it that a row which two conditions find is one.
+    fn place(&self) -> i64 {
+        let Some(batch) = &self.current else { return 0 };
+        let rows = &batch.parts[self.part];
+        let mark = rows.marks[rows.good[self.at] as usize] as usize;
+        let file = batch.file().and_then(|file| self.places.get(file.index));
+        let file = file.copied().unwrap_or(0) as i64;
+        (file << RECORD_BITS) + batch.block.record_number(mark) as i64
+    }
+
     /// Gives the value of a column in the row that stands.
     #[inline]
     fn value(
@@ -311,10 +364,22 @@ impl Streaming {
         let rows = &batch.parts[self.part];
         let row = rows.good[self.at] as usize;
         match *output {
+            Output::Decimal { slot, unit } => {
+                give(ToSqlOutput::Borrowed(match rows.cell(slot, row) {
+                    Cell::Decimal(n) => short(n, unit),
+                    _ => ValueRef::Null,
+                }))
+            }
             Output::Cell { slot, ty } => {
                 let mut text = self.text.borrow_mut();
                 let cell = rows.cell(slot, row);
-                give(of_cell(cell, ty, &batch.block.bytes, &rows.store, &mut text))
+                give(of_cell(
+                    cell,
+                    ty,
+                    &batch.block.bytes,
+                    &rows.store,
+                    &mut text,
+                ))
             }
             Output::Unused => give(ToSqlOutput::Owned(Value::Null)),
             Output::Extra(extra) => {
@@ -324,9 +389,9 @@ impl Streaming {
                     Extra::File => {
                         Value::Text(batch.file().map_or(String::new(), |file| file.name.clone()))
                     }
-                    Extra::Line => {
-                        Value::Integer((block.first_line + u64::from(block.marks[mark].line)) as i64)
-                    }
+                    Extra::Line => Value::Integer(
+                        (block.first_line + u64::from(block.marks[mark].line)) as i64,
+                    ),
                     Extra::Record => Value::Integer(block.record_number(mark) as i64),
                 }))
             }
@@ -335,11 +400,15 @@ impl Streaming {
 }
 
 // SAFETY: the struct is `repr(C)` and begins with SQLite's own part, as the trait asks.
-#[expect(unsafe_code, reason = "rusqlite has no other way to make a virtual table")]
+#[expect(
+    unsafe_code,
+    reason = "rusqlite has no other way to make a virtual table"
+)]
 unsafe impl VTabCursor for FilesCursor {
     fn filter(&mut self, _: c_int, text: Option<&str>, args: &Filters<'_>) -> rusqlite::Result<()> {
         let plan = ScanPlan::of_text(text);
-        let plan = plan.ok_or_else(|| rusqlite::Error::ModuleError("a look without a plan".into()))?;
+        let plan =
+            plan.ok_or_else(|| rusqlite::Error::ModuleError("a look without a plan".into()))?;
         let values: Vec<Value> = args.iter().map(of_ref).collect();
         let key = (plan.number, self.file_of(&plan, &values));
         let looks = {
@@ -362,6 +431,12 @@ unsafe impl VTabCursor for FilesCursor {
     }
 
     fn next(&mut self) -> rusqlite::Result<()> {
+        if let From::Files(rows) = &mut self.from
+            && rows.at + 1 < rows.good
+        {
+            rows.at += 1;
+            return Ok(());
+        }
         let mut from = std::mem::replace(&mut self.from, From::Nowhere);
         match &mut from {
             From::Nowhere => {}
@@ -399,7 +474,7 @@ unsafe impl VTabCursor for FilesCursor {
     fn rowid(&self) -> rusqlite::Result<i64> {
         Ok(match &self.from {
             From::Nowhere => 0,
-            From::Files(rows) => rows.rows,
+            From::Files(rows) => rows.place(),
             From::Kept(rows, _) => rows.place().unwrap_or(0),
         })
     }

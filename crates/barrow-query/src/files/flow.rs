@@ -28,7 +28,12 @@ struct Enough;
 impl Batches {
     /// Reads files by a plan, on threads of its own. Each batch says how many good rows it had
     /// before `work`.
-    pub fn read(plan: Arc<Plan>, files: Vec<SourceFile>, threads: Option<usize>, work: Work) -> Batches {
+    pub fn read(
+        plan: Arc<Plan>,
+        files: Vec<SourceFile>,
+        threads: Option<usize>,
+        work: Work,
+    ) -> Batches {
         let (give, come) = bounded(WAITING);
         let (back, returned) = bounded(WAITING * 2);
         let usual = pipeline::Options::default();
@@ -56,7 +61,9 @@ impl Batches {
             }
         });
         if let Err(error) = started {
-            let _ = give.send(Err(Error::failed(format!("no thread could be started: {error}"))));
+            let _ = give.send(Err(Error::failed(format!(
+                "no thread could be started: {error}"
+            ))));
         }
         Batches { come, back }
     }

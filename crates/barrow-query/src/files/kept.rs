@@ -49,12 +49,14 @@ impl Kept {
         })
     }
 
-    /// Keeps a row.
-    pub fn add(&mut self, row: &[Value]) -> rusqlite::Result<()> {
+    /// Keeps a row. Its place is after that of every row before.
+    pub fn add(&mut self, place: i64, row: &[Value]) -> rusqlite::Result<()> {
         let marks = ", ?".repeat(self.width);
-        let sql = format!("INSERT INTO kept VALUES (NULL{marks})");
+        let sql = format!("INSERT INTO kept VALUES (?{marks})");
         let mut insert = self.connection.prepare_cached(&sql)?;
-        insert.execute(params_from_iter(row))?;
+        let place: &dyn ToSql = &place;
+        let values = std::iter::once(place).chain(row.iter().map(|value| value as &dyn ToSql));
+        insert.execute(params_from_iter(values))?;
         self.rows += 1;
         Ok(())
     }
@@ -75,7 +77,8 @@ impl Kept {
         after: i64,
     ) -> rusqlite::Result<Vec<(i64, Vec<Value>)>> {
         let wanted = key.map_or(String::new(), |(place, _)| format!("c{place} = ?2 AND "));
-        let sql = format!("SELECT * FROM kept WHERE {wanted}place > ?1 ORDER BY place LIMIT {PAGE}");
+        let sql =
+            format!("SELECT * FROM kept WHERE {wanted}place > ?1 ORDER BY place LIMIT {PAGE}");
         let mut select = self.connection.prepare_cached(&sql)?;
         let after: &dyn ToSql = &after;
         let values = std::iter::once(after).chain(key.map(|(_, value)| value as &dyn ToSql));
@@ -156,7 +159,8 @@ mod tests {
         let columns = [column(true), column(false)];
         let mut kept = Kept::new(&columns).unwrap();
         for n in 0..1000 {
-            kept.add(&[Value::Integer(n % 3), Value::Integer(n)]).unwrap();
+            kept.add(n * 2 + 1, &[Value::Integer(n % 3), Value::Integer(n)])
+                .unwrap();
         }
         kept.ended(&columns).unwrap();
         for (key, wanted) in [(None, 1000), (Some((0, Value::Integer(1))), 333)] {

@@ -80,11 +80,21 @@ fn with(ty: Type, operator: Operator, value: &Value) -> Option<With> {
         return None;
     }
     match (ty, value) {
-        (Type::SmallInt | Type::Integer | Type::BigInt, Value::Integer(n)) => Some(With::Number(*n)),
-        (Type::Decimal { precision: ..=15, .. }, Value::Integer(n)) if n.unsigned_abs() < 1 << 53 => {
-            Some(With::Float(*n as f64))
+        (Type::SmallInt | Type::Integer | Type::BigInt, Value::Integer(n)) => {
+            Some(With::Number(*n))
         }
-        (Type::Decimal { precision: ..=15, .. }, Value::Real(n)) => Some(With::Float(*n)),
+        (
+            Type::Decimal {
+                precision: ..=15, ..
+            },
+            Value::Integer(n),
+        ) if n.unsigned_abs() < 1 << 53 => Some(With::Float(*n as f64)),
+        (
+            Type::Decimal {
+                precision: ..=15, ..
+            },
+            Value::Real(n),
+        ) => Some(With::Float(*n)),
         (Type::Real | Type::Double, Value::Real(n)) => Some(With::Float(*n)),
         (Type::Char(_) | Type::VarChar(_) | Type::Text, Value::Text(text)) => {
             Some(With::Text(text.clone().into_bytes()))

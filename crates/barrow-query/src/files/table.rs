@@ -23,7 +23,10 @@ pub struct FilesTable {
 // SAFETY: the struct is `repr(C)` and begins with SQLite's own part, which is all that the
 // trait asks for ("sqlite3_vtab": implementations are subclasses of it). Without a virtual
 // table every row would have to be copied into a table first.
-#[expect(unsafe_code, reason = "rusqlite has no other way to make a virtual table")]
+#[expect(
+    unsafe_code,
+    reason = "rusqlite has no other way to make a virtual table"
+)]
 unsafe impl VTab<'_> for FilesTable {
     type Aux = Given;
     type Cursor = FilesCursor;
@@ -57,18 +60,23 @@ unsafe impl VTab<'_> for FilesTable {
         for (place, constraint) in info.constraints().enumerate() {
             let column = usize::try_from(constraint.column()).ok();
             let operator = Operator::of(constraint.operator());
-            if let (true, Some(column), Some(operator)) = (constraint.is_usable(), column, operator) {
+            if let (true, Some(column), Some(operator)) = (constraint.is_usable(), column, operator)
+            {
                 found.push((place, Wanted { column, operator }));
             }
         }
         let mut wanted = Vec::new();
         for (place, one) in found {
             let collation = info.collation(place)?;
-            if !self.serves(&one, collation) || info.is_in_constraint(place)? {
+            // A list of values is looked through value by value, which only that of a file makes
+            // quick.
+            let is_of_file = one.column >= self.given.table.columns.len();
+            if !self.serves(&one, collation) || (!is_of_file && info.is_in_constraint(place)?) {
                 continue;
             }
             wanted.push(one);
-            info.constraint_usage(place).set_argv_index(wanted.len() as i32);
+            info.constraint_usage(place)
+                .set_argv_index(wanted.len() as i32);
         }
         self.estimate(&wanted, info);
         let plan = ScanPlan {

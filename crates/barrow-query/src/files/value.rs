@@ -1,5 +1,6 @@
 //! A cell as SQLite has it: the same as in a table that was loaded.
 
+use crate::exact::decimal::nearest_whole;
 use barrow_core::types::Type;
 use barrow_core::values::canonical::put_day;
 use barrow_core::values::{Cell, shown};
@@ -21,7 +22,10 @@ pub fn of_cell<'v>(
         Cell::Int(n) => ValueRef::Integer(n),
         Cell::Float(n) => ValueRef::Real(n),
         Cell::Decimal(n) => match ty {
-            Type::Decimal { precision: ..=15, scale } => short(n, scale),
+            Type::Decimal {
+                precision: ..=15,
+                scale,
+            } => short(n, 10f64.powi(i32::from(scale))),
             _ => return made(cell, ty, block, store),
         },
         Cell::Text(piece) => ValueRef::Text(piece.of(block, store)),
@@ -38,12 +42,12 @@ pub fn of_cell<'v>(
 /// A decimal that a number of SQLite's gives back as it was. A whole one is a whole number,
 /// as in a column of a table ("Datatypes In SQLite", section 3).
 #[inline]
-fn short(n: i64, scale: u8) -> ValueRef<'static> {
-    let unit = 10i64.pow(u32::from(scale));
-    match n % unit {
-        0 => ValueRef::Integer(n / unit),
-        // Both are exact, so the division rounds once.
-        _ => ValueRef::Real(n as f64 / unit as f64),
+pub fn short(n: i64, unit: f64) -> ValueRef<'static> {
+    // Both are exact, so the division rounds once, and a quotient is whole only where it is.
+    let number = n as f64 / unit;
+    match nearest_whole(number) == number {
+        true => ValueRef::Integer(number as i64),
+        false => ValueRef::Real(number),
     }
 }
 

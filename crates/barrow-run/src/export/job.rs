@@ -122,7 +122,10 @@ impl ExportJob {
         match (&self.from, &self.query) {
             (From::Files(names), _) => format!("a query to the files of {names}"),
             (From::Database(url), Query::Table(select)) => {
-                format!("{url}, table {}", escape_for_display(select.table.as_bytes()))
+                format!(
+                    "{url}, table {}",
+                    escape_for_display(select.table.as_bytes())
+                )
             }
             (From::Database(url), Query::Sql(_)) => format!("{url}, a query"),
         }

@@ -244,4 +244,3 @@ impl<'e> Export<'e> {
 fn usual_threads() -> usize {
     std::thread::available_parallelism().map_or(1, usize::from)
 }
-

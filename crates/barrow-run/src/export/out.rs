@@ -113,4 +113,3 @@ pub(super) fn write_out(path: &Path, text: &str, overwrites: bool) -> Result<(),
     let written = atomic_file::write(path, text.as_bytes(), overwrites);
     written.map_err(|e| Error::file(path, &e))
 }
-

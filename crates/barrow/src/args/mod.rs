@@ -206,7 +206,7 @@ answer lacks them."
 pub struct Query {
     /// The specs, each with files to read instead of its own; or files alone; last the query in
     /// SQL
-    #[arg(required = true, num_args = 2.., value_names = ["SPEC or FILE", "SQL"])]
+    #[arg(required = true, num_args = 1.., value_name = "SPEC or FILE, SQL")]
     pub words: Vec<String>,
     /// Another name for the table of a spec; said again, that of the next
     #[arg(long = "as", value_name = "NAME")]
@@ -265,7 +265,9 @@ pub struct Out {
 
 impl Out {
     fn is_stdout(&self) -> bool {
-        self.output.as_deref().is_none_or(|path| path == Path::new("-"))
+        self.output
+            .as_deref()
+            .is_none_or(|path| path == Path::new("-"))
     }
 
     /// The same as a request.

@@ -29,7 +29,7 @@ pub fn run(args: &args::Query) -> Result<ExitCode, Error> {
 fn asked(args: &args::Query) -> Result<Answer, Error> {
     let (sql, words) = args.words.split_last().ok_or_else(no_words)?;
     let is_spec = |word: &String| Path::new(word).extension().is_some_and(|e| e == "toml");
-    if is_spec(sql) || Path::new(sql).is_file() {
+    if words.is_empty() || is_spec(sql) || Path::new(sql).is_file() {
         return Err(no_words());
     }
     let mut query = Query::new(sql).threads(args.threads.map(usize::from));
@@ -56,7 +56,7 @@ fn asked(args: &args::Query) -> Result<Answer, Error> {
 
 fn no_words() -> Error {
     Error::request(
-        "the query is missing: it comes last",
+        "a query needs a spec or a file, and then the SQL",
         "such as barrow query orders.spec.toml \"SELECT count(*) FROM orders\"",
     )
 }

@@ -13,10 +13,15 @@ use serde_json::value::RawValue;
 use unicode_width::UnicodeWidthStr;
 
 use super::records::{NULL, WIDEST, aligned, bands, widest};
+use super::summary::kinds;
 use super::{ended, time};
 
 /// So many rows are shown unless it is said.
 const SHOWN: u64 = 100;
+
+/// So many kinds of reasons are shown, and so many names of columns.
+const KINDS: usize = 5;
+const NAMES: usize = 6;
 
 /// Bytes of rows of a document that may wait in memory.
 const ROOM: usize = 16 << 20;
@@ -34,13 +39,21 @@ pub fn print(answer: &Answer, limit: Option<u64>, quiet: bool) -> Result<QueryRe
         !more
     })?;
     let report = answer.report(rows.len() as u64);
-    ended(table(answer.columns(), &rows, &mut anstream::stdout().lock()))?;
+    ended(table(
+        answer.columns(),
+        &rows,
+        &mut anstream::stdout().lock(),
+    ))?;
     if more && !quiet {
         anstream::eprintln!(
             "{} the first {} are shown: --limit N shows more, and -o FILE has all",
             "note:".yellow(),
             counted(most, "row")
         );
+    }
+    if !quiet {
+        let words = format!("{}, {}", counted(report.rows, "row"), time(report.elapsed));
+        anstream::eprintln!("\n{}", words.dimmed());
     }
     reading(&report, quiet)?;
     Ok(report)
@@ -54,11 +67,11 @@ pub fn reading(report: &QueryReport, quiet: bool) -> Result<(), Error> {
         for note in report.notes.iter().filter(|_| !quiet) {
             writeln!(out, "{} {note}", "note:".yellow())?;
         }
-        if !quiet {
-            let words = format!("{}, {}", counted(report.rows, "row"), time(report.elapsed));
-            writeln!(out, "\n{}", words.dimmed())?;
-        }
-        for table in report.tables.iter().filter(|table| !quiet || !is_clean(table)) {
+        for table in report
+            .tables
+            .iter()
+            .filter(|table| !quiet || !is_clean(table))
+        {
             of_table(table, &mut out)?;
         }
         Ok(())
@@ -87,11 +100,9 @@ fn of_table(table: &TableReport, out: &mut impl Write) -> io::Result<()> {
     if counts.rejected() == 0 {
         return Ok(());
     }
-    let columns: Vec<String> =
-        table.columns.iter().map(|c| escape_for_display(c.as_bytes())).collect();
-    let judged = match columns.is_empty() {
-        true => "by their form alone".to_string(),
-        false => format!("by the columns read: {}", columns.join(", ")),
+    let judged = match table.columns.as_slice() {
+        [] => "by their form alone".to_string(),
+        columns => format!("by the columns read: {}", some(columns)),
     };
     let limit = match table.is_within {
         true => "within the spec's limit",
@@ -100,21 +111,30 @@ fn of_table(table: &TableReport, out: &mut impl Write) -> io::Result<()> {
     writeln!(
         out,
         "{name}: {} not in the answer, {limit}; {judged}",
-        format!("{} rejected", counted(counts.rejected(), "record")).red().bold(),
+        format!("{} rejected", counted(counts.rejected(), "record"))
+            .red()
+            .bold(),
     )?;
-    for kind in counts.reason_kinds().iter().take(5) {
-        let column = kind.column.as_deref().map(|c| escape_for_display(c.as_bytes()) + "  ");
-        writeln!(
-            out,
-            "  {:>6}  {}{}   first: {} line {}",
-            number(kind.count),
-            column.unwrap_or_default(),
-            kind.says,
-            kind.file,
-            number(kind.line)
-        )?;
+    let reasons = counts.reason_kinds();
+    kinds(
+        &reasons[..reasons.len().min(KINDS)],
+        counts.files.len() > 1,
+        out,
+    )?;
+    writeln!(out, "          all of them: SELECT * FROM rejects")
+}
+
+/// The first of many names.
+fn some(names: &[String]) -> String {
+    let shown: Vec<String> = names
+        .iter()
+        .take(NAMES)
+        .map(|name| escape_for_display(name.as_bytes()))
+        .collect();
+    match names.len().saturating_sub(NAMES) {
+        0 => shown.join(", "),
+        more => format!("{} and {} more", shown.join(", "), number(more as u64)),
     }
-    writeln!(out, "  all of them: SELECT * FROM rejects")
 }
 
 /// A value as people read it.
@@ -149,21 +169,34 @@ fn hex(bytes: &[u8]) -> String {
 
 fn table(columns: &[Column], rows: &[Vec<Value>], out: &mut impl Write) -> io::Result<()> {
     let cell = |row: &Vec<Value>| -> Vec<String> {
-        row.iter().zip(columns).map(|(value, column)| text(value, column.ty)).collect()
+        row.iter()
+            .zip(columns)
+            .map(|(value, column)| text(value, column.ty))
+            .collect()
     };
     let cells: Vec<Vec<String>> = rows.iter().map(cell).collect();
-    let names: Vec<String> =
-        columns.iter().map(|c| escape_for_display(c.name.as_bytes())).collect();
+    let names: Vec<String> = columns
+        .iter()
+        .map(|c| escape_for_display(c.name.as_bytes()))
+        .collect();
     let is_number = |place: usize| {
-        let mut values = rows.iter().map(|row| &row[place]).filter(|v| **v != Value::Null);
+        let mut values = rows
+            .iter()
+            .map(|row| &row[place])
+            .filter(|v| **v != Value::Null);
         let by_type = columns[place].ty.is_some_and(Type::is_number);
-        by_type || values.clone().next().is_some()
-            && values.all(|v| matches!(v, Value::Integer(_) | Value::Real(_)))
+        by_type
+            || values.clone().next().is_some()
+                && values.all(|v| matches!(v, Value::Integer(_) | Value::Real(_)))
     };
     let numbers: Vec<bool> = (0..columns.len()).map(is_number).collect();
     let widths: Vec<usize> = (0..columns.len())
         .map(|place| {
-            let body = cells.iter().map(|row| row[place].width()).max().unwrap_or(0);
+            let body = cells
+                .iter()
+                .map(|row| row[place].width())
+                .max()
+                .unwrap_or(0);
             body.max(names[place].width())
         })
         .collect();
@@ -173,7 +206,9 @@ fn table(columns: &[Column], rows: &[Vec<Value>], out: &mut impl Write) -> io::R
             writeln!(out)?;
         }
         let line = |of: &dyn Fn(usize) -> String| {
-            let cells = band.iter().map(|c| aligned(&of(*c), widths[*c], numbers[*c]));
+            let cells = band
+                .iter()
+                .map(|c| aligned(&of(*c), widths[*c], numbers[*c]));
             cells.collect::<Vec<_>>().join("  ").trim_end().to_string()
         };
         writeln!(out, "{}", line(&|c| names[c].clone()).bold())?;
@@ -186,7 +221,12 @@ fn table(columns: &[Column], rows: &[Vec<Value>], out: &mut impl Write) -> io::R
 }
 
 /// What the width of the terminal did to the table, and what its marks mean.
-fn folded(columns: usize, bands: usize, cells: &[Vec<String>], out: &mut impl Write) -> io::Result<()> {
+fn folded(
+    columns: usize,
+    bands: usize,
+    cells: &[Vec<String>],
+    out: &mut impl Write,
+) -> io::Result<()> {
     let all = || cells.iter().flatten();
     let mut notes = Vec::new();
     if bands > 1 {
@@ -196,7 +236,9 @@ fn folded(columns: usize, bands: usize, cells: &[Vec<String>], out: &mut impl Wr
         notes.push(format!("{NULL} is null"));
     }
     if all().any(|cell| cell.ends_with('…')) {
-        notes.push(format!("values are cut after {WIDEST} characters, marked …"));
+        notes.push(format!(
+            "values are cut after {WIDEST} characters, marked …"
+        ));
     }
     if notes.is_empty() {
         return Ok(());
@@ -222,7 +264,9 @@ pub fn print_json(answer: &Answer, limit: Option<u64>) -> Result<QueryReport, Er
         failed.is_none()
     })?;
     if let Some(error) = failed {
-        return Err(Error::failed(format!("writing to the folder for temporary files: {error}")));
+        return Err(Error::failed(format!(
+            "writing to the folder for temporary files: {error}"
+        )));
     }
     let report = answer.report(count);
     ended(document(answer, &report, &mut rows, more))?;
@@ -231,7 +275,9 @@ pub fn print_json(answer: &Answer, limit: Option<u64>) -> Result<QueryReport, Er
 
 fn row_document(row: &[Value], columns: &[Column]) -> String {
     let values = row.iter().zip(columns);
-    let values: Vec<String> = values.map(|(value, column)| value_document(value, column.ty)).collect();
+    let values: Vec<String> = values
+        .map(|(value, column)| value_document(value, column.ty))
+        .collect();
     format!("[{}]", values.join(", "))
 }
 
@@ -259,9 +305,7 @@ fn document(
     rows: &mut (impl Read + Seek),
     more: bool,
 ) -> io::Result<()> {
-    let column = |column: &Column| {
-        serde_json::json!({ "name": column.name, "type": column.ty.map(|ty| ty.to_string()) })
-    };
+    let column = |column: &Column| serde_json::json!({ "name": column.name, "type": column.ty.map(|ty| ty.to_string()) });
     let columns: Vec<_> = answer.columns().iter().map(column).collect();
     let mut out = io::BufWriter::new(io::stdout().lock());
     writeln!(out, "{{\n  \"format\": {FORMAT},\n  \"kind\": \"query\",")?;
@@ -271,7 +315,10 @@ fn document(
     io::copy(rows, &mut out)?;
     let rest = report.document();
     let count = report.rows;
-    writeln!(out, "\n  ],\n  \"row_count\": {count},\n  \"more\": {more},")?;
+    writeln!(
+        out,
+        "\n  ],\n  \"row_count\": {count},\n  \"more\": {more},"
+    )?;
     let mut parts = rest.as_object().into_iter().flatten().peekable();
     while let Some((key, value)) = parts.next() {
         let end = if parts.peek().is_some() { "," } else { "" };

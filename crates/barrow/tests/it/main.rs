@@ -17,6 +17,7 @@ mod load;
 mod market;
 mod meaning;
 mod people;
+mod query;
 mod refusals;
 mod seams;
 mod secrets;

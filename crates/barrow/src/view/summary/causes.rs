@@ -49,6 +49,20 @@ pub(super) fn reasons(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         if s.rehearsal { "why" } else { "why rejected" }.bold()
     )?;
     let shown = &reason_kinds[..reason_kinds.len().min(MOST_KINDS)];
+    kinds(shown, s.tally.files.len() > 1, out)?;
+    if reason_kinds.len() > shown.len() {
+        let more = reason_kinds.len() - shown.len();
+        writeln!(
+            out,
+            "          and {} more, in reasons.jsonl",
+            counted(more as u64, "kind")
+        )?;
+    }
+    writeln!(out)
+}
+
+/// A line for each kind of reason; `several` files are told apart.
+pub fn kinds(shown: &[&ReasonKind], several: bool, out: &mut impl Write) -> io::Result<()> {
     let column = |k: &ReasonKind| escape_for_display(k.column.as_deref().unwrap_or("").as_bytes());
     let columns = shown
         .iter()
@@ -61,7 +75,6 @@ pub(super) fn reasons(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         .max()
         .unwrap_or(0)
         .min(60);
-    let several = s.tally.files.len() > 1;
     let lines = shown
         .iter()
         .map(|k| number(k.line).len())
@@ -92,13 +105,5 @@ pub(super) fn reasons(s: &Summary, out: &mut impl Write) -> io::Result<()> {
             value.unwrap_or_default()
         )?;
     }
-    if reason_kinds.len() > shown.len() {
-        let more = reason_kinds.len() - shown.len();
-        writeln!(
-            out,
-            "          and {} more, in reasons.jsonl",
-            counted(more as u64, "kind")
-        )?;
-    }
-    writeln!(out)
+    Ok(())
 }

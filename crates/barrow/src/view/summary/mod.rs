@@ -3,6 +3,7 @@
 mod causes;
 mod counts;
 
+pub use self::causes::kinds;
 use self::causes::{reasons, repairs};
 use self::counts::counts;
 use std::io::{self, Write};

@@ -1,0 +1,267 @@
+//! A query to files gives what the same query gives to the tables that were loaded from them.
+
+use std::error::Error;
+use std::fmt::Write as _;
+use std::path::Path;
+
+use barrow_query::{Query, Value};
+use barrow_run::{Load, Overrides, Spec};
+use fastrand::Rng;
+use rusqlite::Connection;
+
+/// So many markets are made, and so many queries are asked of each.
+const MARKETS: u64 = 25;
+const QUERIES: usize = 8;
+
+/// The columns of every table: name, type in the spec.
+const COLUMNS: [(&str, &str); 10] = [
+    ("id", "bigint"),
+    ("k", "integer"),
+    ("crop", "varchar(20)"),
+    ("price", "decimal(8,2)"),
+    ("amount", "decimal(30,4)"),
+    ("ratio", "double"),
+    ("fresh", "boolean"),
+    ("day", "date"),
+    ("at", "timestamp"),
+    ("note", "text"),
+];
+
+/// A value as it stands in a file; nothing is null.
+fn value(rng: &mut Rng, name: &str, row: usize) -> String {
+    if name != "id" && rng.u8(..8) == 0 {
+        return String::new();
+    }
+    let sign = |rng: &mut Rng| if rng.bool() { "-" } else { "" };
+    match name {
+        "id" => (row + 1).to_string(),
+        "k" => rng.i32(-5..30).to_string(),
+        "crop" => (*rng
+            .choice(["kale", "Kale", "leek", "bean", "10", "9"].iter())
+            .unwrap_or(&""))
+        .into(),
+        "price" => format!("{}{}.{:02}", sign(rng), rng.u32(..40), rng.u32(..100)),
+        "amount" if rng.bool() => format!("{}{}", sign(rng), rng.u32(..40)),
+        "amount" => {
+            let bits = rng.u8(1..80);
+            let (whole, rest) = (rng.u128(..1 << bits), rng.u32(..10_000));
+            format!("{}{whole}.{rest:04}", sign(rng))
+        }
+        "ratio" => format!("{}", rng.f64() * 100.0 - 50.0),
+        "fresh" => rng.bool().to_string(),
+        "day" => format!("2031-{:02}-{:02}", rng.u8(1..13), rng.u8(1..29)),
+        "at" => format!(
+            "2031-{:02}-{:02} {:02}:00:00",
+            rng.u8(1..13),
+            rng.u8(1..29),
+            rng.u8(..24)
+        ),
+        _ => format!("\"n{}\"\"\n{}\"", rng.u8(..9), rng.u8(..9)),
+    }
+}
+
+fn literal(rng: &mut Rng, name: &str) -> String {
+    // Now and then one of another type, as people write them.
+    let name = if rng.u8(..10) == 0 {
+        COLUMNS[rng.usize(..10)].0
+    } else {
+        name
+    };
+    let text = value(rng, name, rng.clone().usize(..60));
+    match name {
+        _ if text.is_empty() => "NULL".into(),
+        "id" | "k" | "price" | "ratio" if rng.u8(..5) > 0 => text,
+        "fresh" => text,
+        "amount" if rng.bool() => text
+            .split('.')
+            .next()
+            .unwrap_or("0")
+            .chars()
+            .take(15)
+            .collect(),
+        "note" => format!("'{}'", text.trim_matches('"').replace("\"\"", "\"")),
+        _ => format!("'{text}'"),
+    }
+}
+
+fn condition(rng: &mut Rng, table: &str) -> String {
+    let name = COLUMNS[rng.usize(..10)].0;
+    let column = format!("{table}.{name}");
+    let one = match rng.u8(..9) {
+        0 => format!("{table}.{name} IS NOT NULL"),
+        1 => format!(
+            "{column} BETWEEN {} AND {}",
+            literal(rng, name),
+            literal(rng, name)
+        ),
+        2 => format!(
+            "{table}.{name} IN ({}, {})",
+            literal(rng, name),
+            literal(rng, name)
+        ),
+        3 => format!(
+            "{table}.crop LIKE '%{}%'",
+            rng.choice(["a", "E", "1", "_"]).unwrap_or("a")
+        ),
+        _ => {
+            let operator = rng
+                .choice(["=", "<", "<=", ">", ">=", "<>", "IS"])
+                .unwrap_or("=");
+            format!("{column} {operator} {}", literal(rng, name))
+        }
+    };
+    match rng.u8(..6) {
+        0 => format!("({one} OR {})", condition(rng, table)),
+        1 => format!("NOT ({one} AND {})", condition(rng, table)),
+        2 | 3 => format!("{one} AND {}", condition(rng, table)),
+        _ => one,
+    }
+}
+
+/// A query; `[price]` stands for the sum of all prices, which each side says in its own way.
+fn query(rng: &mut Rng) -> String {
+    let column = COLUMNS[rng.usize(..10)].0;
+    match rng.u8(..11) {
+        0 | 1 => format!("SELECT * FROM t WHERE {} ORDER BY id", condition(rng, "t")),
+        2 => format!(
+            "SELECT crop, count(*), count({column}), [price], avg(k), min(day), max(at) FROM t \
+             WHERE {} GROUP BY crop ORDER BY crop",
+            condition(rng, "t")
+        ),
+        3 => format!("SELECT [price], sum(k), total(k), count(DISTINCT {column}) FROM t"),
+        4 => format!(
+            "SELECT t.id, u.id, u.{column} FROM t JOIN u ON t.{0} = u.{0} WHERE {1} ORDER BY 1, 2",
+            rng.choice(["k", "crop", "day", "price", "fresh", "amount"]).unwrap_or("k"),
+            condition(rng, "t")
+        ),
+        5 => format!(
+            "SELECT t.id, u.id FROM t LEFT JOIN u ON t.k = u.k AND {} ORDER BY 1, 2",
+            condition(rng, "u")
+        ),
+        6 => format!(
+            "SELECT id FROM t WHERE {column} IN (SELECT {column} FROM u WHERE {}) ORDER BY id",
+            condition(rng, "u")
+        ),
+        7 => format!(
+            "SELECT id FROM t WHERE NOT EXISTS (SELECT 1 FROM u WHERE u.k > t.k AND {}) ORDER BY id",
+            condition(rng, "u")
+        ),
+        8 => format!(
+            "SELECT DISTINCT {column}, typeof({column}) FROM t UNION SELECT {column}, \
+             typeof({column}) FROM u ORDER BY 1, 2 LIMIT 20 OFFSET {}",
+            rng.u8(..4)
+        ),
+        9 => format!(
+            "SELECT id, {column} FROM t WHERE {} ORDER BY {column} DESC, id LIMIT 9",
+            condition(rng, "t")
+        ),
+        _ => "SELECT id, sum(k) OVER (PARTITION BY crop ORDER BY id ROWS 2 PRECEDING) FROM t ORDER BY id".into(),
+    }
+}
+
+fn make(folder: &Path, name: &str, rng: &mut Rng) -> Result<(), Box<dyn Error>> {
+    let names: Vec<&str> = COLUMNS.iter().map(|column| column.0).collect();
+    let mut file = names.join(",") + "\n";
+    for row in 0..rng.usize(1..60) {
+        let values: Vec<String> = names.iter().map(|name| value(rng, name, row)).collect();
+        writeln!(file, "{}", values.join(","))?;
+    }
+    std::fs::write(folder.join(format!("{name}.csv")), file)?;
+    let mut spec = format!("[source]\nfiles = [\"{name}.csv\"]\n[columns]\n");
+    for (name, ty) in COLUMNS {
+        writeln!(spec, "{name} = \"{ty}\"")?;
+    }
+    write!(
+        spec,
+        "[target]\ndatabase = \"sqlite:m.db\"\ntable = \"{name}\"\ncreate = true\n"
+    )?;
+    std::fs::write(folder.join(format!("{name}.spec.toml")), spec)?;
+    Ok(())
+}
+
+type Rows = Vec<Vec<Value>>;
+
+fn of_files(folder: &Path, sql: &str) -> Result<Rows, Box<dyn Error>> {
+    let mut query = Query::new(sql.replace("[price]", "sum(price)"));
+    for name in ["t", "u"] {
+        let spec = Spec::open(
+            &folder.join(format!("{name}.spec.toml")),
+            &Overrides::default(),
+        )?;
+        query = query.spec(spec, &[], None)?;
+    }
+    let mut rows = Rows::new();
+    query.open()?.rows(&mut |row| {
+        rows.push(row.to_vec());
+        true
+    })?;
+    Ok(rows)
+}
+
+/// The loaded tables, with the same rows, where long decimals compare as decimals. This is all
+/// that a query to files has and a table that was loaded has not.
+fn loaded(path: &Path) -> Result<Connection, Box<dyn Error>> {
+    let tables = Connection::open(path)?;
+    barrow_query::exact::collate(&tables)?;
+    for name in ["t", "u"] {
+        let of = format!("SELECT sql FROM sqlite_master WHERE name = '{name}'");
+        let made: String = tables.query_row(&of, [], |row| row.get(0))?;
+        let compared = made.replace("DECIMAL_TEXT(30,4)", "DECIMAL_TEXT(30,4) COLLATE decimal");
+        assert_ne!(made, compared);
+        tables.execute_batch(&format!(
+            "ALTER TABLE {name} RENAME TO old; {compared}; INSERT INTO {name} SELECT * FROM old; DROP TABLE old"
+        ))?;
+    }
+    Ok(tables)
+}
+
+/// Of the loaded tables, by SQLite as it is.
+fn of_tables(tables: &Connection, sql: &str) -> Result<Rows, Box<dyn Error>> {
+    let cents = "sum(CAST(round(price * 100) AS INTEGER)) / 100.0";
+    let mut statement = tables.prepare(&sql.replace("[price]", cents))?;
+    let width = statement.column_count();
+    let rows = statement.query_map([], |row| (0..width).map(|place| row.get(place)).collect())?;
+    Ok(rows.collect::<Result<_, _>>()?)
+}
+
+/// The same number is the same value: a sum is whole or not by how it was taken.
+fn plain(rows: Rows) -> Rows {
+    let number = |value| match value {
+        Value::Integer(n) if n.abs() < 1 << 53 => Value::Real(n as f64),
+        // An average is rounded once, or more than once.
+        Value::Real(n) => Value::Real(format!("{n:.12e}").parse().unwrap_or(n)),
+        other => other,
+    };
+    rows.into_iter()
+        .map(|row| row.into_iter().map(number).collect())
+        .collect()
+}
+
+#[test]
+fn a_query_to_files_answers_as_one_to_the_loaded_tables() -> Result<(), Box<dyn Error>> {
+    let mut found = 0;
+    for seed in 0..MARKETS {
+        let rng = &mut Rng::with_seed(seed);
+        let folder = tempfile::tempdir()?;
+        for name in ["t", "u"] {
+            make(folder.path(), name, rng)?;
+            let spec = Spec::open(
+                &folder.path().join(format!("{name}.spec.toml")),
+                &Overrides::default(),
+            )?;
+            let report = Load::new(&spec).run()?;
+            assert!(report.loaded() > 0, "market {seed}");
+        }
+        let tables = loaded(&folder.path().join("m.db"))?;
+        for _ in 0..QUERIES {
+            let sql = query(rng);
+            let said = |error: Box<dyn Error>| format!("market {seed}: {sql}: {error}");
+            let wanted = plain(of_tables(&tables, &sql).map_err(said)?);
+            let rows = plain(of_files(folder.path(), &sql).map_err(said)?);
+            assert_eq!(rows, wanted, "market {seed}: {sql}");
+            found += rows.len();
+        }
+    }
+    assert!(found > 1000, "the queries find {found} rows");
+    Ok(())
+}
