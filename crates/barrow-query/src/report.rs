@@ -2,7 +2,8 @@
 
 use std::time::Duration;
 
-use barrow_core::counts::{ReasonKind, RunCounts};
+use barrow_core::counts::RunCounts;
+use barrow_run::report::grouped;
 use serde_json::{Value, json};
 
 use crate::shared::Scan;
@@ -46,12 +47,6 @@ impl QueryReport {
 
     /// The report for programs, as `docs/json.md` describes it; the rows stand beside it.
     pub fn document(&self) -> Value {
-        let reason = |kind: &&ReasonKind| {
-            json!({
-                "code": kind.code.word(), "column": kind.column, "says": kind.says,
-                "count": kind.count, "file": kind.file, "line": kind.line, "value": kind.value,
-            })
-        };
         let table = |table: &TableReport| {
             let counts = &table.counts;
             json!({
@@ -60,7 +55,7 @@ impl QueryReport {
                 "rows": counts.loaded(), "rejected": counts.rejected(),
                 "filtered": counts.left_out().filtered(), "whole": table.is_whole,
                 "kept_for_a_join": table.kept, "within_the_limit": table.is_within,
-                "reasons": counts.reason_kinds().iter().map(reason).collect::<Vec<_>>(),
+                "reasons": grouped(counts),
             })
         };
         json!({

@@ -97,6 +97,14 @@ const TOUR: &[Step] = &[
         &["peek", "deliveries.spec.toml", "--records", "4"],
     ),
     Step(
+        "A question to the files, before they are loaded.",
+        &[
+            "query",
+            "deliveries.spec.toml",
+            "SELECT produce, count(*) AS loads, sum(weight_kg) AS kg FROM deliveries GROUP BY 1 ORDER BY kg DESC LIMIT 5",
+        ],
+    ),
+    Step(
         "Two weeks of them, loaded.",
         &["load", "deliveries.spec.toml"],
     ),

@@ -226,15 +226,13 @@ pub fn register(connection: &Connection, long: &Arc<AtomicBool>) -> rusqlite::Re
     let flags = FunctionFlags::SQLITE_UTF8
         | FunctionFlags::SQLITE_DETERMINISTIC
         | FunctionFlags::SQLITE_INNOCUOUS;
-    let functions: [(&str, fn(&Sum) -> Value); 3] = [
-        ("sum", Sum::sum),
-        ("total", Sum::total),
-        ("avg", Sum::average),
-    ];
-    for (name, of) in functions {
-        let long = long.clone();
-        connection.create_window_function(name, 1, flags, Function { of, long })?;
-    }
+    let function = |of: fn(&Sum) -> Value| Function {
+        of,
+        long: long.clone(),
+    };
+    connection.create_window_function("sum", 1, flags, function(Sum::sum))?;
+    connection.create_window_function("total", 1, flags, function(Sum::total))?;
+    connection.create_window_function("avg", 1, flags, function(Sum::average))?;
     Ok(())
 }
 

@@ -14,8 +14,7 @@ use barrow_core::source::SourceFile;
 use barrow_core::words::Tolerance;
 use barrow_targets::Merged;
 
-pub(crate) use self::document::grouped;
-pub use self::document::{FORMAT, error_document};
+pub use self::document::{FORMAT, error_document, grouped};
 
 /// What came of a load.
 #[derive(Debug, Default)]

@@ -21,7 +21,10 @@ const SHOWN: u64 = 100;
 
 /// So many kinds of reasons are shown, and so many names of columns.
 const KINDS: usize = 5;
-const NAMES: usize = 6;
+const NAMES: usize = 5;
+
+/// Up to so many digits after the mark, all numbers of a computed column get as many.
+const ALIGNED: usize = 6;
 
 /// Bytes of rows of a document that may wait in memory.
 const ROOM: usize = 16 << 20;
@@ -101,8 +104,8 @@ fn of_table(table: &TableReport, out: &mut impl Write) -> io::Result<()> {
         return Ok(());
     }
     let judged = match table.columns.as_slice() {
-        [] => "by their form alone".to_string(),
-        columns => format!("by the columns read: {}", some(columns)),
+        [] => "judged by their form alone: no column was read".to_string(),
+        columns => format!("judged by the columns read: {}", some(columns)),
     };
     let limit = match table.is_within {
         true => "within the spec's limit",
@@ -110,11 +113,12 @@ fn of_table(table: &TableReport, out: &mut impl Write) -> io::Result<()> {
     };
     writeln!(
         out,
-        "{name}: {} not in the answer, {limit}; {judged}",
+        "{name}: {} and not in the answer, {limit}",
         format!("{} rejected", counted(counts.rejected(), "record"))
             .red()
             .bold(),
     )?;
+    writeln!(out, "  {judged}")?;
     let reasons = counts.reason_kinds();
     kinds(
         &reasons[..reasons.len().min(KINDS)],
@@ -167,11 +171,31 @@ fn hex(bytes: &[u8]) -> String {
     bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
+/// How many digits stand after the mark in a column that was computed, where they are so few
+/// that all its numbers have room for as many: they stand under each other then.
+fn decimals<'v>(ty: Option<Type>, values: impl Iterator<Item = &'v Value>) -> Option<usize> {
+    let after = |value: &Value| match value {
+        Value::Real(n) => float(*n)
+            .split_once('.')
+            .map_or(0, |(_, after)| after.len()),
+        _ => 0,
+    };
+    let most = values.map(after).max().unwrap_or(0);
+    (ty.is_none() && (1..=ALIGNED).contains(&most)).then_some(most)
+}
+
 fn table(columns: &[Column], rows: &[Vec<Value>], out: &mut impl Write) -> io::Result<()> {
+    let decimals: Vec<Option<usize>> = (0..columns.len())
+        .map(|place| decimals(columns[place].ty, rows.iter().map(|row| &row[place])))
+        .collect();
     let cell = |row: &Vec<Value>| -> Vec<String> {
-        row.iter()
-            .zip(columns)
-            .map(|(value, column)| text(value, column.ty))
+        let cells = row.iter().zip(columns).zip(&decimals);
+        cells
+            .map(|((value, column), decimals)| match (value, decimals) {
+                (Value::Real(n), Some(decimals)) => format!("{n:.decimals$}"),
+                (Value::Integer(n), Some(decimals)) => format!("{n}.{}", "0".repeat(*decimals)),
+                _ => text(value, column.ty),
+            })
             .collect()
     };
     let cells: Vec<Vec<String>> = rows.iter().map(cell).collect();
@@ -184,10 +208,13 @@ fn table(columns: &[Column], rows: &[Vec<Value>], out: &mut impl Write) -> io::R
             .iter()
             .map(|row| &row[place])
             .filter(|v| **v != Value::Null);
-        let by_type = columns[place].ty.is_some_and(Type::is_number);
-        by_type
-            || values.clone().next().is_some()
-                && values.all(|v| matches!(v, Value::Integer(_) | Value::Real(_)))
+        match columns[place].ty {
+            Some(ty) => ty.is_number(),
+            None => {
+                values.clone().next().is_some()
+                    && values.all(|v| matches!(v, Value::Integer(_) | Value::Real(_)))
+            }
+        }
     };
     let numbers: Vec<bool> = (0..columns.len()).map(is_number).collect();
     let widths: Vec<usize> = (0..columns.len())
@@ -326,4 +353,46 @@ fn document(
     }
     writeln!(out, "}}")?;
     out.flush()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_stand_under_each_other_and_are_as_they_are() {
+        let column = |ty| Column {
+            name: "n".into(),
+            ty,
+        };
+        let shown = |ty, values: &[Value]| {
+            let rows: Vec<Vec<Value>> = values.iter().map(|v| vec![v.clone()]).collect();
+            let mut out = Vec::new();
+            table(&[column(ty)], &rows, &mut out).expect("room");
+            let text = anstream::adapter::strip_bytes(&out).into_vec();
+            let text = String::from_utf8(text).expect("UTF-8");
+            let lines: Vec<String> = text.lines().skip(2).map(str::to_string).collect();
+            lines
+        };
+        let real = Value::Real;
+        assert_eq!(
+            shown(None, &[real(683.0), real(1274.75)]),
+            [" 683.00", "1274.75"]
+        );
+        assert_eq!(shown(None, &[real(0.5), Value::Integer(7)]), ["0.5", "7.0"]);
+        assert_eq!(
+            shown(None, &[real(1.0 / 3.0), real(2.0)])[1],
+            "                 2"
+        );
+        assert_eq!(shown(None, &[real(1e300)]), ["1e300"]);
+        let decimal = Type::Decimal {
+            precision: 8,
+            scale: 2,
+        };
+        assert_eq!(
+            shown(Some(decimal), &[Value::Integer(7), real(0.1)]),
+            ["7.00", "0.10"]
+        );
+        assert_eq!(shown(Some(Type::Boolean), &[Value::Integer(1)]), ["true"]);
+    }
 }

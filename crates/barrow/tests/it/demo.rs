@@ -26,6 +26,15 @@ fn the_tour_runs_and_can_be_repeated_by_hand() {
             assert!(m.read("tour/w14-again.psv") == went_in);
             continue;
         }
+        // The SQL is one argument, and what it says stands in the tour.
+        if line.starts_with("query") {
+            assert!(
+                said.out.contains("runner beans     12  1274.75"),
+                "{}",
+                said.out
+            );
+            continue;
+        }
         let mut command = m.command(line);
         command.current_dir(m.path("tour"));
         let code = crate::market::said(command).code;
