@@ -237,7 +237,9 @@ impl FilesCursor {
             .declared()
             .into_iter()
             .enumerate()
+            .filter(|(place, _)| plan.uses(*place) || is_key(plan, *place))
             .map(|(place, (_, declared))| KeptColumn {
+                column: place,
                 declared: declared.replace(" HIDDEN", ""),
                 is_key: is_key(plan, place),
             })
@@ -247,8 +249,8 @@ impl FilesCursor {
         self.advance(&mut rows, false)?;
         while rows.current.is_some() {
             row.clear();
-            for column in 0..columns.len() {
-                rows.value(column, |value| {
+            for kept in &columns {
+                rows.value(kept.column, |value| {
                     row.push(owned(&value));
                     Ok(())
                 })?;
@@ -269,6 +271,10 @@ impl FilesCursor {
     /// as SQLite would. A column of numbers makes a number of text that looks like one, and so
     /// does the index; a column of text is not text any more where it is held against numbers.
     fn kept_rows(&self, plan: &ScanPlan, values: &[Value]) -> KeptRows {
+        let scans = self.scans();
+        let Some(kept) = scans.kept.get(&plan.number) else {
+            return KeptRows::none();
+        };
         let columns = &self.given.table.columns;
         let keys = plan.wanted.iter().zip(values);
         for (wanted, value) in keys.filter(|(wanted, _)| wanted.operator == Operator::Equal) {
@@ -282,10 +288,10 @@ impl FilesCursor {
                 Value::Null => return KeptRows::none(),
                 Value::Integer(_) | Value::Real(_) if is_text => {}
                 Value::Blob(_) => {}
-                _ => return KeptRows::new(Some((wanted.column, value.clone()))),
+                _ => return kept.look(Some((wanted.column, value.clone()))),
             }
         }
-        KeptRows::new(None)
+        kept.look(None)
     }
 
     /// Goes on to the next row of the files.
