@@ -343,6 +343,25 @@ pub struct TargetPlan {
     pub ledger: bool,
     /// Whether a load that brings no row may empty the table.
     pub may_empty: bool,
+    /// The column that gets the run's id; none where no row has it.
+    pub run_column: Option<String>,
+    /// SQL that runs before the rows come, in their transaction where the database can.
+    pub before: Vec<String>,
+    /// SQL that runs after them, likewise.
+    pub after: Vec<String>,
+    /// What values stand in keys of other tables.
+    pub references: Vec<Reference>,
+}
+
+/// Values that stand in a key of another table: a foreign key.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Reference {
+    /// The columns.
+    pub columns: Vec<String>,
+    /// The other table.
+    pub table: String,
+    /// Its columns, in the same order.
+    pub to: Vec<String>,
 }
 
 /// How files are written, beyond what the spec says of reading.

@@ -1,6 +1,7 @@
 //! SQL that is written from names and types: CREATE TABLE and ALTER TABLE.
 
 use barrow_core::escape::escape_for_display;
+use barrow_core::plan::Reference;
 use barrow_core::types::Type;
 
 use crate::dialect::Dialect;
@@ -9,8 +10,14 @@ use crate::record_table::{Column, RecordTable};
 use crate::table::Table;
 
 /// CREATE TABLE for these columns, without a semicolon. `key` names the columns of
-/// the primary key.
-pub fn create_table(dialect: Dialect, table: &str, columns: &[Column], key: &[String]) -> String {
+/// the primary key, and `references` are its foreign keys.
+pub fn create_table(
+    dialect: Dialect,
+    table: &str,
+    columns: &[Column],
+    key: &[String],
+    references: &[Reference],
+) -> String {
     let mut lines: Vec<String> = columns
         .iter()
         .map(|column| format!("  {}", declared(dialect, column, key)))
@@ -18,6 +25,18 @@ pub fn create_table(dialect: Dialect, table: &str, columns: &[Column], key: &[St
     if !key.is_empty() {
         let names: Vec<String> = key.iter().map(|name| dialect.quoted(name)).collect();
         lines.push(format!("  PRIMARY KEY ({})", names.join(", ")));
+    }
+    for reference in references {
+        let quoted = |names: &[String]| {
+            let names: Vec<String> = names.iter().map(|name| dialect.quoted(name)).collect();
+            names.join(", ")
+        };
+        lines.push(format!(
+            "  FOREIGN KEY ({}) REFERENCES {} ({})",
+            quoted(&reference.columns),
+            dialect.table(&reference.table),
+            quoted(&reference.to)
+        ));
     }
     format!(
         "CREATE TABLE {} (\n{}\n){}",
@@ -165,6 +184,7 @@ mod tests {
                 column("new", "date", false, &[]),
             ],
             key: Vec::new(),
+            references: Vec::new(),
         };
         let sql = |dialect| -> Vec<Option<String>> {
             alter(dialect, &part, &table)

@@ -93,11 +93,11 @@ impl Job {
         let columns = self.columns_of(table)?;
         // Kinds that share a table each have keys of their own, if any.
         let mut parts = self.parts_of(table);
-        let key = match (parts.next(), parts.next()) {
-            (Some(part), None) => part.key.as_slice(),
-            _ => &[],
+        let (key, references) = match (parts.next(), parts.next()) {
+            (Some(part), None) => (part.key.as_slice(), part.references.as_slice()),
+            _ => (&[][..], &[][..]),
         };
-        Ok(ddl::create_table(dialect, name, &columns, key))
+        Ok(ddl::create_table(dialect, name, &columns, key, references))
     }
 
     /// The columns of a table that is made for all of its parts. A column may be
@@ -172,6 +172,7 @@ mod tests {
             table: table.into(),
             columns: columns.iter().map(column).collect(),
             key: Vec::new(),
+            references: Vec::new(),
         }
     }
 

@@ -23,6 +23,7 @@
 //!         table: "prices".into(),
 //!         columns: vec![price],
 //!         key: Vec::new(),
+//!         references: Vec::new(),
 //!     }],
 //!     mode: Mode::Append,
 //!     create: true,

@@ -204,6 +204,7 @@ mod tests {
             table: "d".into(),
             columns: vec![column("id", "bigint"), column("note", "text")],
             key: vec!["id".into()],
+            references: Vec::new(),
         };
         let merging = |table, stage, triggers| Merging {
             table,

@@ -1,5 +1,6 @@
 //! Kinds of rows, and the tables that they go to.
 
+use barrow_core::plan::Reference;
 use barrow_core::types::Type;
 
 /// A kind of rows, and its table. Several kinds may go to one table.
@@ -13,6 +14,8 @@ pub struct RecordTable {
     pub columns: Vec<Column>,
     /// The columns that tell one row from another.
     pub key: Vec<String>,
+    /// Columns whose values stand in keys of other tables.
+    pub references: Vec<Reference>,
 }
 
 /// A column of the rows.

@@ -113,6 +113,20 @@ pub trait Session {
     /// Nothing is left of it, and the session is handed back.
     fn begin<'s>(&'s mut self, job: &Job) -> Result<Box<dyn Load<'s> + 's>, NotBegun<'s>>;
 
+    /// Opens a transaction that several loads share. Those that begin from here on commit
+    /// nothing by themselves, and where one is rolled back, all are. On a server that commits a
+    /// table which is made at once, the tables that these jobs lack are made first.
+    ///
+    /// # Errors
+    /// A table cannot be made, or another session has a lock.
+    fn open_together(&mut self, jobs: &[&Job]) -> Result<(), Error>;
+
+    /// Commits the loads since [`Session::open_together`].
+    ///
+    /// # Errors
+    /// The database refuses the commit; nothing of them is in the tables.
+    fn commit_together(&mut self) -> Result<(), Error>;
+
     /// Rolls back what is open, if anything is.
     ///
     /// # Errors

@@ -27,12 +27,23 @@ pub fn of_error(error: &Error) -> ExitCode {
 pub fn of_load(summary: &Summary) -> ExitCode {
     let is_mended = summary.mended.as_ref().is_none_or(|m| m.still_open == 0);
     match summary.outcome {
-        Outcome::TotalsDiffer { .. } => ExitCode::from(FAILED),
+        Outcome::TotalsDiffer { .. } | Outcome::WithOthers { .. } => ExitCode::from(FAILED),
         Outcome::Kept if summary.disposed.iter().any(|d| d.failed) => ExitCode::from(FAILED),
         // What is still wrong is what the mend was for.
         Outcome::Kept if is_mended && summary.rejected_files.is_empty() => ExitCode::SUCCESS,
         Outcome::Kept | Outcome::BeyondTolerance { .. } => ExitCode::from(BEYOND_LIMIT),
     }
+}
+
+/// The exit code of several: that of the first that is not all in its table, and of one that
+/// was rolled back for itself before one that was with it.
+pub fn of_loads(loads: &[Summary]) -> ExitCode {
+    let with_others = |load: &&Summary| matches!(load.outcome, Outcome::WithOthers { .. });
+    let own = loads.iter().filter(|load| !with_others(load));
+    let mut codes = own.chain(loads.iter().filter(with_others)).map(of_load);
+    codes
+        .find(|code| *code != ExitCode::SUCCESS)
+        .unwrap_or(ExitCode::SUCCESS)
 }
 
 #[cfg(test)]

@@ -35,6 +35,8 @@ pub struct RawSpec {
     pub record_types: Vec<Kind>,
     /// `[[control_total]]`
     pub totals: Vec<Total>,
+    /// `[[references]]`
+    pub references: Vec<References>,
     /// `[target]`
     pub target: Target,
     /// `[rejects]`
@@ -365,6 +367,25 @@ pub struct Target {
     pub ledger: Option<Spanned<bool>>,
     /// Whether a load that brings no row may empty the table.
     pub may_empty: Option<Spanned<bool>>,
+    /// The column that gets the run's id.
+    pub run_column: Option<Spanned<String>>,
+    /// SQL that runs before the rows come.
+    pub before: Option<Vec<Spanned<String>>>,
+    /// SQL that runs after them.
+    pub after: Option<Vec<Spanned<String>>>,
+}
+
+/// `[[references]]`: values that stand in a key of another table.
+#[derive(Debug)]
+pub struct References {
+    /// Where it stands.
+    pub span: Range<usize>,
+    /// The columns.
+    pub columns: Option<Vec<Spanned<String>>>,
+    /// The other table.
+    pub table: Option<Spanned<String>>,
+    /// Its columns, in the same order.
+    pub to: Option<Vec<Spanned<String>>>,
 }
 
 /// `[rejects]`

@@ -7,8 +7,8 @@ use toml::de::{DeTable, DeValue};
 use super::{other_words, stores};
 use crate::problem::{Problem, Spanned};
 use crate::spec::raw::{
-    Check, Column, Delimited, Export, Kind, RawSpec, Records, Rejects, Shape, Source, Target,
-    Total, ValueKeys, Values,
+    Check, Column, Delimited, Export, Kind, RawSpec, Records, References, Rejects, Shape, Source,
+    Target, Total, ValueKeys, Values,
 };
 use crate::spec::toml_table::{Section, whole};
 use crate::types::{TYPE_NAMES, Type};
@@ -50,6 +50,7 @@ fn document_of(document: &DeTable<'_>, problems: &RefCell<Vec<Problem>>) -> RawS
         shape,
         record_types: record_types(&mut top, problems),
         totals: totals(&mut top, problems),
+        references: references(&mut top, problems),
         target: target(table(&mut top, "target", problems)),
         rejects: rejects(table(&mut top, "rejects", problems)),
         export: export(table(&mut top, "export", problems)),
@@ -210,6 +211,21 @@ fn totals<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec
         total
     };
     top.tables("control_total").into_iter().map(read).collect()
+}
+
+fn references<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<References> {
+    let read = |table: Spanned<&'s DeTable<'s>>| {
+        let mut s = Section::new("[[references]]", Some(table.value), problems);
+        let references = References {
+            span: table.span,
+            columns: s.texts("columns"),
+            table: s.text("table"),
+            to: s.texts("to"),
+        };
+        s.finish();
+        references
+    };
+    top.tables("references").into_iter().map(read).collect()
 }
 
 fn preamble(s: &mut Section<'_>) -> Option<Spanned<PreambleKey>> {
@@ -425,6 +441,9 @@ fn target(mut s: Section<'_>) -> Target {
         key: s.texts("key"),
         ledger: s.flag("ledger"),
         may_empty: s.flag("may_empty"),
+        run_column: s.text("run_column"),
+        before: s.texts("before"),
+        after: s.texts("after"),
     };
     s.finish();
     target

@@ -63,6 +63,8 @@ impl Compared {
             patience: Duration::ZERO,
             threads: None,
             watch,
+            is_together: false,
+            made_first: Vec::new(),
         };
         match url.is_there() {
             true => compared.ask(&request, files)?,

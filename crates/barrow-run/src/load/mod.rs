@@ -18,11 +18,14 @@ pub(crate) mod selection;
 mod share;
 pub(crate) mod sink;
 mod state;
+mod statements;
+mod together;
 
 use std::path::PathBuf;
 use std::time::Duration;
 
 use self::request::LoadRequest;
+pub use self::together::{LoadTogether, order};
 use crate::error::Error;
 use crate::observer::{Observer, Watcher};
 use crate::report::{Shared, Summary};
@@ -135,6 +138,8 @@ impl<'l> Load<'l> {
             threads: self.threads,
             watch: &watch,
             spec,
+            is_together: false,
+            made_first: Vec::new(),
         })
     }
 }

@@ -27,9 +27,24 @@ pub(crate) struct LoadRequest<'r> {
     pub threads: Option<usize>,
     /// Who looks on.
     pub watch: &'r dyn Watch,
+    /// Whether other specs are loaded in the same transaction, which decide with it.
+    pub is_together: bool,
+    /// Tables that were missing, and are made already.
+    pub made_first: Vec<String>,
 }
 
-impl LoadRequest<'_> {
+impl<'r> LoadRequest<'r> {
+    /// The same once more.
+    pub fn again(&self) -> LoadRequest<'r> {
+        LoadRequest {
+            url: self.url.clone(),
+            job: self.job.clone(),
+            rejects: self.rejects.clone(),
+            made_first: self.made_first.clone(),
+            ..*self
+        }
+    }
+
     /// Opens the database.
     ///
     /// # Errors

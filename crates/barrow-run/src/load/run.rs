@@ -17,6 +17,7 @@ use super::run_recorder::{self, RunRecorder};
 use super::select_files;
 use super::selection::{Selected, Selection};
 use super::sink::{Finished, LoadSink};
+use super::statements;
 use crate::account::RunAccount;
 use crate::error::Error;
 use crate::reject_manifest::Manifest;
@@ -57,6 +58,8 @@ pub(crate) fn load(request: &LoadRequest<'_>, files: Vec<SourceFile>) -> Result<
 pub(crate) struct Loaded {
     /// What people read.
     pub summary: Summary,
+    /// What records the run, where others are loaded with it.
+    pub recorder: Option<RunRecorder>,
     /// The files whose rows are in the table.
     pub done: Vec<Done>,
 }
@@ -65,7 +68,8 @@ impl Loaded {
     /// Does with the files what the spec says is to be done with them after a load.
     pub fn dispose(&mut self, request: &LoadRequest<'_>) {
         let after_load = &request.spec.plan.source.afterwards;
-        self.summary.disposed = disposal::dispose(after_load, &request.spec.base, &self.done);
+        let disposed = disposal::dispose(after_load, &request.spec.base, &self.done);
+        self.summary.disposed.extend(disposed);
     }
 }
 
@@ -92,7 +96,7 @@ fn done(files: &[Selected], skipped: &[Skipped], summary: &Summary) -> Vec<Done>
 }
 
 /// Every file is in the table already.
-fn nothing_new(
+pub(super) fn nothing_new(
     request: &LoadRequest<'_>,
     session: &mut dyn Session,
     selection: Selection,
@@ -123,6 +127,7 @@ fn nothing_new(
     Ok(Loaded {
         done: done(&[], &summary.skipped, &summary),
         summary,
+        recorder: None,
     })
 }
 
@@ -180,7 +185,7 @@ pub(crate) fn run_by<'s>(
         load,
         recorder,
         made,
-    } = begin(request, session, &job, recorder)?;
+    } = begin(request, session, &job, recorder, rehearses)?;
     let rows_before = load.rows_before().to_vec();
     let aside = match rehearses {
         true => Some(tempfile::tempdir().map_err(|e| Error::file(&request.rejects.folder, &e))?),
@@ -215,10 +220,12 @@ pub(crate) fn run_by<'s>(
     let sink = set_up(sink.with_manifest(Manifest::of(request.spec, &request.url, &run)));
     let mut sink = match rehearses {
         true => sink.rehearsing(),
+        false if request.is_together => sink.deferring(),
         false => sink,
     };
     let flowed = run_pipeline(request, &run, &files, start, &mut sink);
-    let finished = sink.finish(flowed)?;
+    let mut finished = sink.finish(flowed)?;
+    let recorder = finished.recorder.take();
     let mut summary = summed_up(request, run, &job, &rows_before, finished);
     summary.no_ledger = !plan.target.ledger;
     summary.can_mend = plan.target.ledger;
@@ -231,7 +238,11 @@ pub(crate) fn run_by<'s>(
     let done = done(&files, &skipped, &summary);
     summary.skipped = skipped;
     summary.resumed_from = resumed_from;
-    Ok(Loaded { summary, done })
+    Ok(Loaded {
+        summary,
+        done,
+        recorder,
+    })
 }
 
 /// Where a pipeline begins in its first file.
@@ -258,8 +269,9 @@ fn begin<'s>(
     session: &'s mut dyn Session,
     job: &Job,
     mut recorder: Option<RunRecorder>,
+    rehearses: bool,
 ) -> Result<Begun<'s>, Error> {
-    let missing = match ready(request, session, job, &mut recorder) {
+    let missing = match ready(request, session, job, &mut recorder, rehearses) {
         Ok(missing) => missing,
         Err(error) => return Err(not_begun(request, session, recorder, error)),
     };
@@ -267,7 +279,8 @@ fn begin<'s>(
         Ok(load) => load,
         Err((session, error)) => return Err(not_begun(request, session, recorder, error)),
     };
-    match opened(load.as_mut(), job, &mut recorder, &missing) {
+    let before = &request.spec.plan.target.before;
+    match opened(load.as_mut(), job, &mut recorder, &missing, before) {
         Ok(made) => Ok(Begun {
             load,
             recorder,
@@ -286,8 +299,9 @@ fn ready(
     session: &mut dyn Session,
     job: &Job,
     recorder: &mut Option<RunRecorder>,
+    rehearses: bool,
 ) -> Result<Vec<String>, Error> {
-    if empties(job) || !missing(session, job)?.is_empty() {
+    if empties(job) || !request.made_first.is_empty() || !missing(session, job)?.is_empty() {
         let table_key = ledger::table_key(session, job)?;
         let what = "another load that empties or makes the table";
         locks::take(request.watch, session, locks::table_lock(&table_key), what)?;
@@ -298,8 +312,18 @@ fn ready(
     if let Some(table) = &request.spec.plan.rejects.table {
         rejects_table::make_ready(session, table)?;
     }
+    // The server may commit with each of them, so they come before the transaction.
+    if !rehearses && !session.dialect().has_transactional_ddl() {
+        statements::run(session, "before", &request.spec.plan.target.before)?;
+    }
     // Another load may have made them while this one waited.
-    missing(session, job)
+    let mut missing = missing(session, job)?;
+    let made = request
+        .made_first
+        .iter()
+        .filter(|made| job.tables().contains(&made.as_str()));
+    missing.extend(made.cloned());
+    Ok(missing)
 }
 
 /// What comes first within the transaction. Returns what was made, in plain words.
@@ -308,11 +332,15 @@ fn opened<'s>(
     job: &Job,
     recorder: &mut Option<RunRecorder>,
     missing: &[String],
+    before: &[String],
 ) -> Result<Vec<String>, Error> {
     let mut emptied = 0;
     if let Some(recorder) = recorder {
         let swaps = !load.swaps().is_empty();
         emptied = recorder.begin(load.session(), !missing.is_empty() || empties(job), swaps)?;
+    }
+    if load.session().dialect().has_transactional_ddl() {
+        statements::run(load.session(), "before", before)?;
     }
     load.keep_so_far()?;
     let made = missing.iter().map(|table| {
@@ -352,7 +380,7 @@ fn not_begun(
 }
 
 /// The tables that are to be made: what the ledger says of them is then of others.
-fn missing(session: &mut dyn Session, job: &Job) -> Result<Vec<String>, Error> {
+pub(super) fn missing(session: &mut dyn Session, job: &Job) -> Result<Vec<String>, Error> {
     let mut missing = Vec::new();
     for table in job.tables() {
         if session.describe(table)?.is_none() {

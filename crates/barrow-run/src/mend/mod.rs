@@ -112,6 +112,8 @@ impl<'m> Mend<'m> {
             threads: None,
             watch: &watch,
             spec: &spec,
+            is_together: false,
+            made_first: Vec::new(),
         };
         let mut summary = mend(&request, &folder, &manifest, self.rehearses)?;
         if let Some(mirror) = place.mirror.as_ref().filter(|_| !self.rehearses) {

@@ -10,7 +10,7 @@ use barrow_targets::secret;
 use serde::{Serialize, Serializer};
 use serde_json::{Value, json};
 
-use super::{Outcome, Shared, Skipped, Summary};
+use super::{Outcome, Shared, Skipped, Summary, Together};
 use crate::error::Error;
 
 /// The version of the documents. It changes where a key goes or means something else, and
@@ -59,6 +59,18 @@ impl Serialize for Shared {
         let skipped: Vec<Value> = self.skipped.iter().map(skipped).collect();
         json!({ "format": FORMAT, "kind": "shared", "loads": loads, "skipped": skipped })
             .serialize(serializer)
+    }
+}
+
+impl Serialize for Together {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let loads: Vec<Value> = self.loads.iter().map(document).collect();
+        json!({
+            "format": FORMAT, "kind": "together", "database": self.into,
+            "committed": self.is_kept, "made": self.made, "loads": loads,
+            "seconds": self.elapsed.as_secs_f64(),
+        })
+        .serialize(serializer)
     }
 }
 
@@ -133,6 +145,7 @@ fn document(s: &Summary) -> Value {
         "outcome": match s.outcome {
             Outcome::Kept => "committed",
             Outcome::BeyondTolerance { .. } => "too many rejects",
+            Outcome::WithOthers { .. } => "rolled back with others",
             Outcome::TotalsDiffer { .. } => "totals differ",
         },
         "max_rejects": s.tolerance.to_string(),

@@ -170,6 +170,21 @@ pub struct Shared {
     pub skipped: Vec<Skipped>,
 }
 
+/// What came of several specs that were loaded in one transaction.
+#[derive(Debug, Default)]
+pub struct Together {
+    /// The database.
+    pub into: String,
+    /// A load for each spec, in the order that they were loaded in.
+    pub loads: Vec<Summary>,
+    /// Whether all of it is committed; nothing is otherwise.
+    pub is_kept: bool,
+    /// That the database was made, if it was.
+    pub made: Option<String>,
+    /// How long all of it took.
+    pub elapsed: Duration,
+}
+
 /// A table, and how many rows it had and has.
 #[derive(Debug)]
 pub struct TableRows {
@@ -197,6 +212,11 @@ pub enum Outcome {
         /// Good rows that were rolled back.
         not_kept: u64,
     },
+    /// Another spec of the same load was rolled back, and so many good rows with it.
+    WithOthers {
+        /// Good rows that were rolled back.
+        not_kept: u64,
+    },
 }
 
 impl Summary {
@@ -204,7 +224,9 @@ impl Summary {
     pub fn rolled_back_rows(&self) -> u64 {
         match self.outcome {
             Outcome::Kept => 0,
-            Outcome::BeyondTolerance { not_kept } | Outcome::TotalsDiffer { not_kept } => not_kept,
+            Outcome::BeyondTolerance { not_kept }
+            | Outcome::TotalsDiffer { not_kept }
+            | Outcome::WithOthers { not_kept } => not_kept,
         }
     }
 

@@ -149,6 +149,16 @@ impl Spec {
         self.overrides.database.is_some() || self.plan.target.into.is_some()
     }
 
+    /// The tables that it names, as far as it does.
+    pub fn tables(&self) -> Vec<&str> {
+        let given = self.overrides.table.as_deref();
+        let usual = given.or(self.plan.target.table.as_deref());
+        let loaded = self.plan.record_types.iter().filter(|kind| kind.load);
+        loaded
+            .filter_map(|kind| kind.table.as_deref().or(usual))
+            .collect()
+    }
+
     /// The spec's name for people.
     pub fn name(&self) -> String {
         visible_path(&self.path)
@@ -262,6 +272,7 @@ impl Spec {
                 table: table.to_string(),
                 columns: columns.collect(),
                 key: kind.key.iter().map(name).collect(),
+                references: target.references.clone(),
             })
         });
         Ok(Job {

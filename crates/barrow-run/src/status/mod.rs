@@ -80,6 +80,8 @@ impl<'s> Status<'s> {
             threads: None,
             watch: &watch,
             spec,
+            is_together: false,
+            made_first: Vec::new(),
         };
         let tables = request.job.tables();
         let empties = matches!(request.job.mode, Mode::Truncate | Mode::Replace);

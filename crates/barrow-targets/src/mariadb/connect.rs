@@ -43,6 +43,8 @@ pub struct MariaDb {
     /// The lines that the server is about to ask for.
     pub(super) outgoing: Arc<Mutex<Vec<Bytes>>>,
     pub(super) is_open: bool,
+    /// Whether the transaction that is open is that of several loads.
+    pub(super) is_together: bool,
     /// Tables that the load has made and that hold nothing yet: the server has committed
     /// them already.
     pub(super) made: Vec<Made>,
@@ -69,6 +71,7 @@ impl MariaDb {
             conn,
             outgoing,
             is_open: false,
+            is_together: false,
             made: Vec::new(),
         })
     }

@@ -31,7 +31,7 @@ use crate::table::Table;
 impl MariaDb {
     /// Takes the tables away that the load made, and that hold nothing.
     fn drop_made(&mut self) -> Result<(), Error> {
-        for made in std::mem::take(&mut self.made) {
+        for made in std::mem::take(&mut self.made).into_iter().rev() {
             match made {
                 Made::Beside(name) => {
                     let sql = format!("DROP TABLE IF EXISTS {}", DIALECT.table(&name));
@@ -133,6 +133,14 @@ impl Session for MariaDb {
         load::begin(self, job)
     }
 
+    fn open_together(&mut self, jobs: &[&Job]) -> Result<(), Error> {
+        load::open_together(self, jobs)
+    }
+
+    fn commit_together(&mut self) -> Result<(), Error> {
+        load::commit_together(self)
+    }
+
     fn roll_back(&mut self) -> Result<(), Error> {
         self.roll_back_open()
     }
@@ -209,6 +217,14 @@ impl ServerSession for MariaDb {
         self.is_open = is_open;
     }
 
+    fn is_together(&self) -> bool {
+        self.is_together
+    }
+
+    fn note_together(&mut self, is_together: bool) {
+        self.is_together = is_together;
+    }
+
     fn note_made(&mut self, made: Made) {
         self.made.push(made);
     }
@@ -220,6 +236,7 @@ impl ServerSession for MariaDb {
     }
 
     fn roll_back_open(&mut self) -> Result<(), Error> {
+        self.is_together = false;
         if self.is_open {
             self.run("ROLLBACK", "rolling the load back")?;
             self.is_open = false;

@@ -39,6 +39,8 @@ pub struct Postgres {
     pub(super) client: Client,
     pub(super) server: Server,
     pub(super) is_open: bool,
+    /// Whether the transaction that is open is that of several loads.
+    pub(super) is_together: bool,
     /// Whether the server broke off what it was sent.
     pub(super) is_broken_off: bool,
     /// Where the ledger's tables are, as far as that was asked for.
@@ -55,6 +57,7 @@ impl Postgres {
             client: connect(server)?,
             server: server.clone(),
             is_open: false,
+            is_together: false,
             is_broken_off: false,
             ledger: HashMap::new(),
         })

@@ -108,6 +108,14 @@ impl Session for Postgres {
         load::begin(self, job)
     }
 
+    fn open_together(&mut self, jobs: &[&Job]) -> Result<(), Error> {
+        load::open_together(self, jobs)
+    }
+
+    fn commit_together(&mut self) -> Result<(), Error> {
+        load::commit_together(self)
+    }
+
     fn roll_back(&mut self) -> Result<(), Error> {
         self.roll_back_open()
     }
@@ -228,6 +236,14 @@ impl ServerSession for Postgres {
         self.is_open = is_open;
     }
 
+    fn is_together(&self) -> bool {
+        self.is_together
+    }
+
+    fn note_together(&mut self, is_together: bool) {
+        self.is_together = is_together;
+    }
+
     fn after_commit(&mut self, tables: &[LoadedTable], is_last: bool) -> Result<(), Error> {
         // The locks went with the commit.
         let tables = tables.iter().filter(|_| !is_last);
@@ -237,6 +253,7 @@ impl ServerSession for Postgres {
     }
 
     fn roll_back_open(&mut self) -> Result<(), Error> {
+        self.is_together = false;
         if self.client.is_closed() {
             // The server rolls back by itself what it has lost the connection to.
             let gone = format!("the connection to {} is gone", self.server);

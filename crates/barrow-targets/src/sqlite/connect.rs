@@ -1,5 +1,6 @@
 //! Opens a SQLite database.
 
+use std::cell::Cell;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -20,6 +21,8 @@ pub struct Sqlite {
     pub(super) path: PathBuf,
     pub(super) is_new: bool,
     pub(super) lock: Option<sql::LoadLock>,
+    /// Whether the transaction that is open is that of several loads.
+    pub(super) is_together: Cell<bool>,
 }
 
 impl Sqlite {
@@ -54,6 +57,7 @@ impl Sqlite {
             path: path.to_path_buf(),
             is_new,
             lock: None,
+            is_together: Cell::default(),
         };
         sqlite
             .prepare()
@@ -68,6 +72,7 @@ impl Sqlite {
             path: PathBuf::new(),
             is_new: false,
             lock: None,
+            is_together: Cell::default(),
         }
     }
 
@@ -98,6 +103,7 @@ impl Sqlite {
 
     /// Rolls back what is open, if anything is.
     pub(super) fn roll_back_open(&self) -> Result<(), Error> {
+        self.is_together.set(false);
         match self.connection.is_autocommit() {
             true => Ok(()),
             false => self.run("ROLLBACK", "rolling the load back"),

@@ -95,7 +95,9 @@ type Ready = (Vec<LoadedTable>, Vec<LoadedPart>, Vec<u64>);
 
 fn ready(sqlite: &Sqlite, job: &Job) -> Result<Ready, Error> {
     // At once, and not with the first row: a lock is found before the work.
-    sqlite.run("BEGIN IMMEDIATE", "beginning the transaction")?;
+    if !sqlite.is_together.get() {
+        sqlite.run("BEGIN IMMEDIATE", "beginning the transaction")?;
+    }
     let (mut tables, mut parts, mut before) = (Vec::new(), Vec::new(), Vec::new());
     for name in job.tables() {
         before.push(begin_table(sqlite, job, name, &mut tables, &mut parts)?);
@@ -193,7 +195,9 @@ impl SqliteLoad<'_> {
 
     fn end(&self) -> Result<Vec<u64>, Error> {
         let rows = self.rows()?;
-        self.sqlite.run("COMMIT", "committing")?;
+        if !self.sqlite.is_together.get() {
+            self.sqlite.run("COMMIT", "committing")?;
+        }
         Ok(rows)
     }
 

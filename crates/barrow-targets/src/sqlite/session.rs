@@ -100,6 +100,21 @@ impl Session for Sqlite {
         load::begin(self, job)
     }
 
+    fn open_together(&mut self, _: &[&Job]) -> Result<(), Error> {
+        self.run("BEGIN IMMEDIATE", "beginning the transaction")?;
+        self.is_together.set(true);
+        Ok(())
+    }
+
+    fn commit_together(&mut self) -> Result<(), Error> {
+        if let Err(error) = self.run("COMMIT", "committing") {
+            let _ = self.roll_back_open();
+            return Err(error);
+        }
+        self.is_together.set(false);
+        Ok(())
+    }
+
     fn roll_back(&mut self) -> Result<(), Error> {
         self.roll_back_open()
     }

@@ -121,6 +121,16 @@ impl Session for Memory {
         }))
     }
 
+    fn open_together(&mut self, _: &[&Job]) -> Result<(), Error> {
+        Err(Error::new(
+            "this database has no transaction for several loads",
+        ))
+    }
+
+    fn commit_together(&mut self) -> Result<(), Error> {
+        Ok(())
+    }
+
     fn roll_back(&mut self) -> Result<(), Error> {
         Ok(())
     }

@@ -87,15 +87,17 @@ impl Command {
 #[command(
     after_help = "FILE is a path, a glob, - for standard input, or @LIST for a text file that \
 names one file a line; or an address (s3://bucket/out/*.psv, gs://, az://, https://), or a member \
-of an archive (week.zip/*.csv). Files given here replace the spec's.\n\nExit codes: 0 done, rejects within \
-the limit; 1 it could not be done; 2 the command line or the spec is wrong; 3 more rejects than \
+of an archive (week.zip/*.csv). Files given here replace the spec's. Several specs (their names end \
+in .toml) are loaded in one transaction, all or nothing, tables first that others refer to.\n\nExit \
+codes: 0 done, rejects within the limit; 1 it could not be done; 2 the command line or the spec is wrong; 3 more rejects than \
 the limit."
 )]
 pub struct Load {
     /// The spec: a TOML file that describes the format, its columns and its target
     pub spec: PathBuf,
-    /// The files to load, instead of the spec's
-    #[arg(value_name = "FILE")]
+    /// The files to load, instead of the spec's; or more specs, which are loaded in the same
+    /// transaction
+    #[arg(value_name = "FILE or SPEC")]
     pub files: Vec<String>,
     #[command(flatten)]
     pub common: Common,
@@ -118,6 +120,17 @@ pub struct Load {
     /// that nobody has, and commits file by file
     #[arg(long)]
     pub share: bool,
+}
+
+/// The specs among words of which the first is one; the others are files.
+pub fn specs(first: &Path, words: &[String]) -> (Vec<PathBuf>, Vec<String>) {
+    let is_spec = |word: &&String| Path::new(word).extension().is_some_and(|e| e == "toml");
+    let (specs, files): (Vec<&String>, Vec<&String>) = words.iter().partition(is_spec);
+    let more = specs.into_iter().map(PathBuf::from);
+    (
+        std::iter::once(first.to_path_buf()).chain(more).collect(),
+        files.into_iter().cloned().collect(),
+    )
 }
 
 /// `barrow status`
@@ -478,8 +491,8 @@ names one file a line. Files given here replace the spec's. Exit codes are those
 pub struct Check {
     /// The spec
     pub spec: PathBuf,
-    /// The files to check, instead of the spec's
-    #[arg(value_name = "FILE")]
+    /// The files to check, instead of the spec's; or more specs
+    #[arg(value_name = "FILE or SPEC")]
     pub files: Vec<String>,
     #[command(flatten)]
     pub common: Common,
@@ -500,8 +513,9 @@ pub struct Check {
 /// `barrow ddl`
 #[derive(Debug, clap::Args)]
 pub struct Ddl {
-    /// The spec
-    pub spec: PathBuf,
+    /// The specs
+    #[arg(value_name = "SPEC", required = true)]
+    pub specs: Vec<PathBuf>,
     /// The database, whose kind of SQL is printed
     #[arg(long, value_name = "URL")]
     pub database: Option<String>,

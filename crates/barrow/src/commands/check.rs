@@ -1,5 +1,6 @@
 //! `barrow check`: what a load would do, without loading.
 
+use std::path::Path;
 use std::process::ExitCode;
 
 use barrow_run::check::CheckReport;
@@ -12,17 +13,38 @@ use crate::view::{columns, connection, failure, json, summary};
 
 /// Checks, and says what a load would do.
 pub fn run(args: &args::Check) -> Result<ExitCode, Error> {
+    let (specs, files) = args::specs(&args.spec, &args.files);
+    if specs.len() == 1 {
+        return one(args, &args.spec, &args.files);
+    }
+    if !files.is_empty() || args.common.table.is_some() || args.common.report == Report::Json {
+        return Err(Error::request(
+            "several specs are checked one after the other, each by its own files and table",
+            "leave the files, --table and --report out, or check one spec at a time",
+        ));
+    }
+    let mut worst = ExitCode::SUCCESS;
+    for spec in &specs {
+        let code = one(args, spec, &[])?;
+        if worst == ExitCode::SUCCESS {
+            worst = code;
+        }
+    }
+    Ok(worst)
+}
+
+fn one(args: &args::Check, spec: &Path, files: &[String]) -> Result<ExitCode, Error> {
     let common = &args.common;
     let overrides = Overrides {
         max_rejects: args.max_rejects,
         ..common.overrides()
     };
-    let mut spec = Spec::open(&args.spec, &overrides)?;
+    let mut spec = Spec::open(spec, &overrides)?;
     failure::odd(&spec.path, &spec.text, &spec.plan.oddities);
     let name = spec.name();
     let mut progress = Progress::new(common.quiet);
     let check = Check::new(&mut spec)
-        .files(args.files.clone())
+        .files(files.to_vec())
         .rejects(args.rejects.clone())
         .again(args.again)
         .threads(common.threads())

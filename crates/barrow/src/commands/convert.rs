@@ -33,6 +33,6 @@ pub fn run(args: &args::Convert) -> Result<ExitCode, Error> {
     Ok(match converted.outcome {
         Outcome::Kept => ExitCode::SUCCESS,
         Outcome::BeyondTolerance { .. } => ExitCode::from(exit::BEYOND_LIMIT),
-        Outcome::TotalsDiffer { .. } => ExitCode::from(exit::FAILED),
+        Outcome::TotalsDiffer { .. } | Outcome::WithOthers { .. } => ExitCode::from(exit::FAILED),
     })
 }

@@ -1,25 +1,26 @@
 //! `barrow load`: reads files by a spec and loads them.
 
+use std::path::PathBuf;
 use std::process::ExitCode;
 use std::time::Duration;
 
+use barrow_run::load::LoadTogether;
 use barrow_run::words::counted;
 use barrow_run::{Error, Load, Overrides, Spec};
 
 use crate::args;
 use crate::exit;
 use crate::view::progress::Progress;
-use crate::view::{shared, summary};
+use crate::view::{shared, summary, together as view};
 
 /// Loads, and says what came of it.
 pub fn run(args: &args::Load) -> Result<ExitCode, Error> {
     let common = &args.common;
-    let overrides = Overrides {
-        mode: args.mode.map(Into::into),
-        max_rejects: args.max_rejects,
-        ..common.overrides()
-    };
-    let spec = Spec::open(&args.spec, &overrides)?;
+    let (specs, files) = args::specs(&args.spec, &args.files);
+    if specs.len() > 1 {
+        return together(args, &specs, &files);
+    }
+    let spec = Spec::open(&args.spec, &overrides(args))?;
     mention_remarks(&spec, common.quiet);
     let mut progress = Progress::new(common.quiet);
     let load = Load::new(&spec)
@@ -49,14 +50,46 @@ fn mention_remarks(spec: &Spec, is_quiet: bool) {
     }
 }
 
+/// Loads several specs in one transaction.
+fn together(args: &args::Load, specs: &[PathBuf], files: &[String]) -> Result<ExitCode, Error> {
+    let common = &args.common;
+    if !files.is_empty() || args.share || common.table.is_some() {
+        return Err(Error::request(
+            "several specs are loaded together, each of its own files into its own table",
+            "leave the files, --table and --share out, or load one spec at a time",
+        ));
+    }
+    let overrides = overrides(args);
+    let opened = specs.iter().map(|spec| Spec::open(spec, &overrides));
+    let opened = opened.collect::<Result<Vec<Spec>, Error>>()?;
+    opened
+        .iter()
+        .for_each(|spec| mention_remarks(spec, common.quiet));
+    let mut progress = Progress::new(common.quiet);
+    let loaded = LoadTogether::new(&opened)
+        .rejects(args.rejects.clone())
+        .again(args.again)
+        .patience(Duration::from_secs(args.lock_wait.into()))
+        .threads(common.threads())
+        .observe(&mut progress)
+        .run()?;
+    view::print(&loaded, common.report)?;
+    Ok(exit::of_loads(&loaded.loads))
+}
+
+fn overrides(args: &args::Load) -> Overrides {
+    Overrides {
+        mode: args.mode.map(Into::into),
+        max_rejects: args.max_rejects,
+        ..args.common.overrides()
+    }
+}
+
 fn share(load: Load<'_>, spec: &Spec, args: &args::Load) -> Result<ExitCode, Error> {
     let (found, ended) = load.share();
     if ended.is_ok() || !found.loads.is_empty() {
         shared::print(spec, &found, args.common.report)?;
     }
     ended?;
-    let mut codes = found.loads.iter().map(exit::of_load);
-    Ok(codes
-        .find(|code| *code != ExitCode::SUCCESS)
-        .unwrap_or(ExitCode::SUCCESS))
+    Ok(exit::of_loads(&found.loads))
 }

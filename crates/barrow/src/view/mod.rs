@@ -15,6 +15,7 @@ pub mod shared;
 mod snippet;
 pub mod status;
 pub mod summary;
+pub mod together;
 
 use std::io;
 

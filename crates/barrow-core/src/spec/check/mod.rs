@@ -9,13 +9,14 @@ mod json;
 mod lints;
 mod record_types;
 mod records;
+mod target;
 mod template;
 mod totals;
 mod values;
 
 use std::path::PathBuf;
 
-use crate::plan::{ExportPlan, Plan, RejectsPlan, SourcePlan, TargetPlan};
+use crate::plan::{ExportPlan, Plan, RecordTypePlan, RejectsPlan, SourcePlan, TargetPlan};
 use crate::problem::{Problem, Spanned};
 use crate::source::{Charset, Compression};
 use crate::spec::raw::{Known, RawSpec};
@@ -50,6 +51,7 @@ pub fn plan_with(text: &str, known: Option<Known>) -> Result<Plan, Vec<Problem>>
         written.shape.columns = columns.map(columns::of_table).collect();
     }
     written.known = known;
+    target::add_run_column(&mut written);
     check(&written, problems)
 }
 
@@ -79,7 +81,7 @@ fn check(written: &RawSpec, mut problems: Vec<Problem>) -> Result<Plan, Vec<Prob
         records: records::records(written, ending, width, &mut problems),
         totals,
         oddities: lints::oddities(written, &record_types),
-        target: target(written, &mut problems),
+        target: target(written, &record_types, &mut problems),
         rejects: rejects(written, &mut problems),
         export: export(written, &mut problems),
         stores: written.stores.clone(),
@@ -220,7 +222,11 @@ fn header(written: &RawSpec) -> Header {
     it(&written.records.header).unwrap_or(usual)
 }
 
-fn target(written: &RawSpec, problems: &mut Vec<Problem>) -> TargetPlan {
+fn target(
+    written: &RawSpec,
+    record_types: &[RecordTypePlan],
+    problems: &mut Vec<Problem>,
+) -> TargetPlan {
     let t = &written.target;
     let mode = it(&t.mode).unwrap_or(Mode::Append);
     let every = it(&t.every).unwrap_or(Every::All);
@@ -274,6 +280,10 @@ fn target(written: &RawSpec, problems: &mut Vec<Problem>) -> TargetPlan {
         every,
         ledger: it(&t.ledger).unwrap_or(true),
         may_empty: it(&t.may_empty).unwrap_or(false),
+        run_column: it(&t.run_column),
+        before: target::statements("before", t.before.as_deref(), problems),
+        after: target::statements("after", t.after.as_deref(), problems),
+        references: target::references(written, record_types, problems),
     }
 }
 

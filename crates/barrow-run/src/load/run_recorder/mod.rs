@@ -444,6 +444,23 @@ impl RunRecorder {
         self.write(session)
     }
 
+    /// The same for a run whose lines were rolled back with its rows: they are written anew.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn write_taken_back(
+        &mut self,
+        session: &mut dyn Session,
+        tally: &RunCounts,
+        outcome: Outcome,
+        message: &str,
+        folder: Option<String>,
+    ) -> Result<(), Error> {
+        self.is_noted = false;
+        (self.written, self.changed) = (0, 0);
+        self.write_ended(session, tally, outcome, message, folder)
+    }
+
     fn write(&mut self, session: &mut dyn Session) -> Result<(), Error> {
         self.run.ended_at = now();
         ledger::write_run(session, &self.run, !self.is_noted)?;

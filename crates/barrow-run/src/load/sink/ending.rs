@@ -1,12 +1,22 @@
 //! How a load ends: committed, rolled back, or not done.
 
+use super::super::statements;
 use super::{Decision, Finished, SinkState, would_empty};
 use crate::error::Error;
-use crate::report::{Outcome, Summary};
+use crate::report::{Disposed, Outcome, Summary};
 use crate::words::number;
 use barrow_core::words::Per;
 use barrow_targets::ledger::Outcome as Ended;
 use barrow_targets::{Load, Session};
+
+/// A statement after the commit that could not be run.
+fn failed(words: String) -> Disposed {
+    Disposed {
+        file: "[target] after".into(),
+        words,
+        failed: true,
+    }
+}
 
 impl<'l> SinkState<'l> {
     /// Commits within the limit of rejects; rolls back beyond it, or where a file is not
@@ -31,11 +41,21 @@ impl<'l> SinkState<'l> {
                     return Err(self.not_committed(session, error.into()));
                 }
                 self.record_swapped(session, !swaps.is_empty());
+                self.run_after_commit(session);
                 (Outcome::Kept, rows)
             }
             Decision::Rehearsed => {
                 let (_, rows) = load.roll_back();
                 (Outcome::Kept, rows?)
+            }
+            Decision::RollBack(outcome, _) if self.defers => {
+                let (session, rows) = load.finish();
+                let rows = match rows {
+                    Ok(rows) => rows,
+                    Err(error) => return Err(self.not_committed(session, error.into())),
+                };
+                self.send_rejects()?;
+                (outcome, rows)
             }
             Decision::RollBack(outcome, why) => {
                 let (session, rows) = load.roll_back();
@@ -54,11 +74,14 @@ impl<'l> SinkState<'l> {
         Ok(Finished {
             summary: Summary {
                 outcome,
+                disposed: self.failed_after.take().map(failed).into_iter().collect(),
                 rehearsal: self.rehearsal,
                 merged,
                 rejects: self.account.rejects_folder(),
                 untold: self.account.rejects.as_ref().map_or(0, |r| r.untold()),
-                can_be_replayed: self.originals.is_complete() && self.committed == 0,
+                can_be_replayed: self.originals.is_complete()
+                    && self.committed == 0
+                    && !self.defers,
                 rejected_files: self.rejected_files,
                 elapsed: self.account.elapsed(),
                 times: self.account.times,
@@ -66,6 +89,7 @@ impl<'l> SinkState<'l> {
                 ..Summary::default()
             },
             rows_after,
+            recorder: self.recorder,
         })
     }
 
@@ -91,6 +115,9 @@ impl<'l> SinkState<'l> {
                 why,
             ));
         }
+        if load.session().dialect().has_transactional_ddl() {
+            statements::run(load.session(), "after", &self.after)?;
+        }
         if let Some(table) = &mut self.table {
             table.write(load.session())?;
         }
@@ -112,6 +139,16 @@ impl<'l> SinkState<'l> {
             }
         }
         Ok(Decision::Commit)
+    }
+
+    /// The server may commit with each statement, so they come after the rows.
+    fn run_after_commit(&mut self, session: &mut dyn Session) {
+        if session.dialect().has_transactional_ddl() || self.after.is_empty() {
+            return;
+        }
+        if let Err(error) = statements::run(session, "after", &self.after) {
+            self.failed_after = Some(format!("the rows are committed, but: {error}"));
+        }
     }
 
     /// Records that the tables which were loaded beside others are in their places. Until

@@ -65,6 +65,13 @@ struct SinkState<'l> {
     may_not_empty: bool,
     /// Whether nothing is to be committed.
     rehearsal: bool,
+    /// SQL that runs once all rows are there.
+    after: Vec<String>,
+    /// Why one of it could not be run after the commit.
+    failed_after: Option<String>,
+    /// Whether others are loaded in the same transaction: then what is beyond its limit is
+    /// rolled back with them, once all are read.
+    defers: bool,
     watch: &'l dyn Watch,
 }
 
@@ -79,6 +86,8 @@ pub(crate) struct Finished {
     pub summary: Summary,
     /// The rows.
     pub rows_after: Vec<u64>,
+    /// What records the run.
+    pub recorder: Option<RunRecorder>,
 }
 
 /// Said where a load would leave an empty table behind, which nobody asked for.
@@ -129,6 +138,9 @@ impl<'l> LoadSink<'l> {
             // A run that goes on has rows in the table.
             committed: account.tally.loaded(),
             rehearsal: false,
+            after: plan.target.after.clone(),
+            failed_after: None,
+            defers: false,
             before_commit: None,
             mirror: request.rejects.mirror.clone(),
             manifest: None,
@@ -162,6 +174,12 @@ impl<'l> LoadSink<'l> {
     /// Takes everything back in the end, and says what it would have come to.
     pub fn rehearsing(mut self) -> LoadSink<'l> {
         self.state.rehearsal = true;
+        self
+    }
+
+    /// Leaves it to whoever loads several whether anything is committed.
+    pub fn deferring(mut self) -> LoadSink<'l> {
+        self.state.defers = true;
         self
     }
 

@@ -119,9 +119,55 @@ fn ready<S: ServerSession>(server: &mut S, job: &Job) -> Result<Ready<S::Kind>, 
 }
 
 fn open<S: ServerSession>(server: &mut S) -> Result<(), Error> {
+    if server.is_together() {
+        return Ok(());
+    }
     server.run("START TRANSACTION", "beginning the transaction")?;
     server.note_open(true);
     Ok(())
+}
+
+/// Opens a transaction that several loads share; see [`Session::open_together`].
+///
+/// # Errors
+/// As there.
+pub fn open_together<S: ServerSession>(server: &mut S, jobs: &[&Job]) -> Result<(), Error> {
+    let opened = made_first(server, jobs).and_then(|()| open(server));
+    if let Err(error) = opened {
+        let _ = server.roll_back_open();
+        return Err(error);
+    }
+    server.note_together(true);
+    Ok(())
+}
+
+/// Makes the tables that are missing, where the server commits that at once.
+fn made_first<S: ServerSession>(server: &mut S, jobs: &[&Job]) -> Result<(), Error> {
+    if S::DIALECT.has_transactional_ddl() {
+        return Ok(());
+    }
+    for job in jobs.iter().filter(|job| job.create) {
+        for name in job.tables() {
+            if server.find(name)?.is_none() {
+                make_table(server, job, name)?;
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Commits what several loads did; see [`Session::commit_together`].
+///
+/// # Errors
+/// As there.
+pub fn commit_together<S: ServerSession>(server: &mut S) -> Result<(), Error> {
+    if let Err(error) = server.run("COMMIT", "committing") {
+        let _ = server.roll_back_open();
+        return Err(error);
+    }
+    server.note_together(false);
+    server.note_open(false);
+    server.after_commit(&[], true)
 }
 
 fn described<S: ServerSession>(server: &mut S, name: &str) -> Result<S::Found, Error> {
@@ -319,6 +365,9 @@ impl<S: ServerSession> ServerLoad<'_, S> {
         let rows = self.rows()?;
         if S::DIALECT.has_transactional_ddl() {
             self.server.put_in_place(&swaps(&self.tables))?;
+        }
+        if self.server.is_together() {
+            return Ok(rows);
         }
         self.server.run("COMMIT", "committing")?;
         self.server.note_open(false);

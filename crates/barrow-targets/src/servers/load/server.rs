@@ -142,6 +142,12 @@ pub trait ServerSession: Session + Sending<Self::Kind> + Sized {
     /// Notes whether a transaction is open.
     fn note_open(&mut self, is_open: bool);
 
+    /// Whether the transaction that is open is that of several loads.
+    fn is_together(&self) -> bool;
+
+    /// Notes whether it is.
+    fn note_together(&mut self, is_together: bool);
+
     /// Notes a table that this load has made, or made beside another, on a server that
     /// commits that at once.
     fn note_made(&mut self, made: Made) {

@@ -84,7 +84,7 @@ pub(super) fn verdict(s: &Summary) -> String {
         (Outcome::BeyondTolerance { .. }, _) => {
             format!("more than the limit of {}", s.tolerance)
         }
-        (Outcome::TotalsDiffer { .. }, _) => String::new(),
+        (Outcome::TotalsDiffer { .. } | Outcome::WithOthers { .. }, _) => String::new(),
     }
 }
 

@@ -219,7 +219,7 @@ fn would(s: &Summary, out: &mut impl Write) -> io::Result<()> {
             "nothing was loaded, and a load would commit nothing, unless with --max-rejects {}",
             s.rejected()
         ),
-        Outcome::TotalsDiffer { .. } => {
+        Outcome::TotalsDiffer { .. } | Outcome::WithOthers { .. } => {
             "nothing was loaded, and a load would commit nothing".into()
         }
     };
@@ -342,6 +342,7 @@ fn next(s: &Summary, out: &mut impl Write) -> io::Result<()> {
             out,
             "  kept in {folder}/ · is the file whole? ask for it again, or correct it"
         ),
+        Outcome::WithOthers { .. } => writeln!(out, "  kept in {folder}/"),
         Outcome::BeyondTolerance { .. } if s.mended.is_some() => writeln!(
             out,
             "  they are as they were in the folder that was mended · correct them there, then mend again"

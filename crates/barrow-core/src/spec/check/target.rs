@@ -1,0 +1,128 @@
+//! Checks what a spec says of the table beyond its rows: SQL around them, the run's column, and
+//! foreign keys.
+
+use std::ops::Range;
+
+use super::{it, words_span};
+use crate::nearest::did_you_mean;
+use crate::plan::{RecordTypePlan, Reference};
+use crate::problem::{Problem, Spanned};
+use crate::spec::raw::{Column, RawSpec, References};
+use crate::types::Type;
+
+/// Statements that would end the transaction of the load, or open another.
+const OF_TRANSACTIONS: [&str; 6] = [
+    "COMMIT",
+    "ROLLBACK",
+    "BEGIN",
+    "START",
+    "SAVEPOINT",
+    "RELEASE",
+];
+
+/// How long a run's id may be.
+const RUN: u32 = 40;
+
+/// Adds the column that gets the run's id, to every record type that is loaded.
+pub fn add_run_column(written: &mut RawSpec) {
+    let Some(name) = written.target.run_column.clone() else {
+        return;
+    };
+    let at = |value: &str| Spanned::new(value.to_string(), name.span.clone());
+    let column = || Column {
+        name: name.clone(),
+        ty: Some(Spanned::new(Type::VarChar(RUN), name.span.clone())),
+        has_type: true,
+        value: Some(at("{run}")),
+        ..Column::default()
+    };
+    if written.record_types.is_empty() {
+        written.shape.columns.push(column());
+    }
+    let kinds = written.record_types.iter_mut();
+    for kind in kinds.filter(|kind| it(&kind.load) != Some(false)) {
+        kind.shape.columns.push(column());
+    }
+}
+
+/// SQL that runs around the rows.
+pub fn statements(
+    key: &str,
+    statements: Option<&[Spanned<String>]>,
+    problems: &mut Vec<Problem>,
+) -> Vec<String> {
+    let mut texts = Vec::new();
+    for statement in statements.unwrap_or_default() {
+        let ends = statement.value.split(';').any(|one| {
+            let word = one.split_whitespace().next().unwrap_or("");
+            OF_TRANSACTIONS
+                .iter()
+                .any(|of| word.eq_ignore_ascii_case(of))
+        });
+        if ends || statement.value.trim().is_empty() {
+            problems.push(
+                Problem::new(
+                    statement.span.clone(),
+                    format!("a statement of [target] {key} runs in the load's own transaction"),
+                    "not here",
+                )
+                .help("the load begins and ends it: leave statements out that do"),
+            );
+        }
+        texts.push(statement.value.clone());
+    }
+    texts
+}
+
+/// The foreign keys.
+pub fn references(
+    written: &RawSpec,
+    record_types: &[RecordTypePlan],
+    problems: &mut Vec<Problem>,
+) -> Vec<Reference> {
+    let one = |said: &References| reference(said, written, record_types, problems);
+    written.references.iter().filter_map(one).collect()
+}
+
+fn reference(
+    said: &References,
+    written: &RawSpec,
+    record_types: &[RecordTypePlan],
+    problems: &mut Vec<Problem>,
+) -> Option<Reference> {
+    let mut wrong = |span: &Range<usize>, message: String, label: &str| {
+        problems.push(Problem::new(span.clone(), message, label));
+    };
+    let [kind] = record_types else {
+        let message = "[[references]] are of one table, and the spec has several record types";
+        wrong(&said.span, message.into(), "not with [[record_type]]");
+        return None;
+    };
+    let (Some(columns), Some(table)) = (&said.columns, &said.table) else {
+        let message = "[[references]] says columns, and the table whose key has their values";
+        wrong(&said.span, message.into(), "incomplete");
+        return None;
+    };
+    for column in columns {
+        let is_it = |c: &&crate::plan::ColumnPlan| c.name == column.value && c.load;
+        if kind.loaded().find(is_it).is_none() {
+            let names = written.shape.columns.iter().map(|c| c.name.value.as_str());
+            let message = format!("[[references]] names {}, which is not loaded", column.value);
+            problems.push(
+                Problem::new(column.span.clone(), message, "no such column")
+                    .maybe_help(did_you_mean(&column.value, names)),
+            );
+        }
+    }
+    let to = said.to.as_ref().unwrap_or(columns);
+    if to.len() != columns.len() || columns.is_empty() {
+        let message = format!("{} columns refer to {}", columns.len(), to.len());
+        problems.push(Problem::new(words_span(to), message, "not as many"));
+    }
+    let names = |texts: &[Spanned<String>]| texts.iter().map(|t| t.value.clone()).collect();
+    Some(Reference {
+        columns: names(columns),
+        table: table.value.clone(),
+        to: names(to),
+    })
+}

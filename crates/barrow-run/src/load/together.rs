@@ -1,0 +1,402 @@
+//! Several specs in one load: their tables are filled in one transaction, all or none, those
+//! that others refer to first.
+
+use std::path::PathBuf;
+use std::time::{Duration, Instant};
+
+use barrow_core::escape::escape_for_display;
+use barrow_core::words::{Every, Mode};
+use barrow_targets::ledger::{self, Outcome as Ended};
+use barrow_targets::{Job, Session};
+
+use super::request::LoadRequest;
+use super::run::{self, Loaded};
+use super::selection::Selection;
+use super::{PATIENCE, rejects_table, select_files};
+use crate::error::Error;
+use crate::observer::{Observer, Watch, Watcher};
+use crate::report::{Outcome, Summary, Together};
+use crate::spec_file::Spec;
+
+/// A load of several specs in one transaction.
+pub struct LoadTogether<'l> {
+    specs: &'l [Spec],
+    rejects: Option<PathBuf>,
+    again: bool,
+    patience: Duration,
+    threads: Option<usize>,
+    observer: Option<&'l mut dyn Observer>,
+}
+
+impl<'l> LoadTogether<'l> {
+    /// A load by these specs, each of its own files.
+    pub fn new(specs: &'l [Spec]) -> LoadTogether<'l> {
+        LoadTogether {
+            specs,
+            rejects: None,
+            again: false,
+            patience: PATIENCE,
+            threads: None,
+            observer: None,
+        }
+    }
+
+    /// The folder that gets a folder of rejects for each run; each spec's unless said.
+    pub fn rejects(self, folder: Option<PathBuf>) -> Self {
+        LoadTogether {
+            rejects: folder,
+            ..self
+        }
+    }
+
+    /// Loads files that were loaded before, too.
+    pub fn again(self, again: bool) -> Self {
+        LoadTogether { again, ..self }
+    }
+
+    /// How long a lock of another session is waited for.
+    pub fn patience(self, patience: Duration) -> Self {
+        LoadTogether { patience, ..self }
+    }
+
+    /// How many threads type records; what suits the machine unless said.
+    pub fn threads(self, threads: Option<usize>) -> Self {
+        LoadTogether { threads, ..self }
+    }
+
+    /// Tells an observer what happens on the way.
+    pub fn observe(self, observer: &'l mut dyn Observer) -> Self {
+        LoadTogether {
+            observer: Some(observer),
+            ..self
+        }
+    }
+
+    /// Loads what the tables do not have yet. Where one spec has more rejects than its limit,
+    /// or totals that differ, all are read, all is told, and nothing is committed.
+    ///
+    /// # Errors
+    /// Whatever kept the load from being done; nothing of it is in any table then. The specs
+    /// name two databases, commit as they go, or refer to each other in a circle.
+    pub fn run(self) -> Result<Together, Error> {
+        let clock = Instant::now();
+        let watch = Watcher::new(self.observer);
+        let specs = self.specs;
+        let order = order(specs)?;
+        let mut requests = Vec::with_capacity(specs.len());
+        for place in order {
+            requests.push(request(
+                &specs[place],
+                self.rejects.clone(),
+                (self.again, self.patience, self.threads),
+                &watch,
+            )?);
+        }
+        can_be_together(&requests)?;
+        let mut together = load(&requests)?;
+        together.elapsed = clock.elapsed();
+        Ok(together)
+    }
+}
+
+fn request<'r>(
+    spec: &'r Spec,
+    rejects: Option<PathBuf>,
+    (again, patience, threads): (bool, Duration, Option<usize>),
+    watch: &'r dyn Watch,
+) -> Result<LoadRequest<'r>, Error> {
+    let url = spec.url()?;
+    Ok(LoadRequest {
+        job: spec.job_in(&url)?,
+        url,
+        rejects: spec.rejects_place(rejects)?,
+        again,
+        patience,
+        threads,
+        watch,
+        spec,
+        is_together: true,
+        made_first: Vec::new(),
+    })
+}
+
+/// The specs by their places, those that others refer to first; else as they were given.
+///
+/// # Errors
+/// Some refer to each other in a circle.
+pub fn order(specs: &[Spec]) -> Result<Vec<usize>, Error> {
+    // A table may be named with its schema in one place and without it in another.
+    let bare = |name: &str| name.rsplit('.').next().unwrap_or(name).to_lowercase();
+    let tables: Vec<Vec<String>> = specs
+        .iter()
+        .map(|spec| spec.tables().into_iter().map(bare).collect())
+        .collect();
+    let needs = |place: usize| {
+        let references = specs[place].plan.target.references.iter();
+        references
+            .flat_map(|reference| {
+                let to = bare(&reference.table);
+                let is_it = |other: &usize| tables[*other].contains(&to);
+                (0..specs.len()).filter(is_it).collect::<Vec<_>>()
+            })
+            .filter(|other| *other != place)
+            .collect::<Vec<_>>()
+    };
+    let needs: Vec<Vec<usize>> = (0..specs.len()).map(needs).collect();
+    let mut order: Vec<usize> = Vec::new();
+    while order.len() < specs.len() {
+        let is_ready = |place: &usize| {
+            !order.contains(place) && needs[*place].iter().all(|other| order.contains(other))
+        };
+        let Some(next) = (0..specs.len()).find(is_ready) else {
+            let left = (0..specs.len()).filter(|place| !order.contains(place));
+            let names: Vec<String> = left.map(|place| specs[place].name()).collect();
+            return Err(Error::request(
+                format!(
+                    "these specs refer to each other in a circle: {}",
+                    names.join(", ")
+                ),
+                "take one of their [[references]] out, and add that foreign key to the table afterwards",
+            ));
+        };
+        order.push(next);
+    }
+    Ok(order)
+}
+
+/// What several specs cannot do in one transaction.
+fn can_be_together(requests: &[LoadRequest<'_>]) -> Result<(), Error> {
+    let Some(first) = requests.first() else {
+        return Ok(());
+    };
+    for request in requests {
+        let name = request.spec.name();
+        let target = &request.spec.plan.target;
+        let commits_at_once = !request.url.dialect().has_transactional_ddl();
+        if request.url.to_string() != first.url.to_string() {
+            return Err(Error::request(
+                format!(
+                    "{} goes to {}, and {name} to {}: a transaction is of one database",
+                    first.spec.name(),
+                    first.url,
+                    request.url
+                ),
+                "say --database for all of them, or load each by itself",
+            ));
+        }
+        if target.every != Every::All {
+            return Err(Error::request(
+                format!("{name} commits as it goes, and several specs are committed at once"),
+                "say commit_every = \"all\", or load it by itself",
+            ));
+        }
+        if commits_at_once && request.job.mode == Mode::Replace {
+            return Err(Error::request(
+                format!("{name} makes its table anew, which this server commits at once"),
+                "say mode = \"truncate\", or load it by itself",
+            ));
+        }
+        if commits_at_once && !(target.before.is_empty() && target.after.is_empty()) {
+            return Err(Error::request(
+                format!("{name} has SQL to run, which may commit on this server"),
+                "load it by itself",
+            ));
+        }
+    }
+    Ok(())
+}
+
+fn load(requests: &[LoadRequest<'_>]) -> Result<Together, Error> {
+    let Some(first) = requests.first() else {
+        return Ok(Together::default());
+    };
+    let creates = requests.iter().any(|request| request.job.create);
+    let is_new = !first.url.is_there();
+    let mut session = first.url.open(creates)?;
+    session.set_patience(first.patience)?;
+    let mut selected = Vec::new();
+    for request in requests {
+        let files = request.spec.files(&[])?;
+        let selection = select_files::select(request, session.as_mut(), files)?;
+        selected.push((request, selection));
+    }
+    make_ready(requests, session.as_mut())?;
+    let mut loads = Vec::new();
+    if selected
+        .iter()
+        .all(|(_, selection)| selection.files.is_empty())
+    {
+        for (request, selection) in selected {
+            loads.push(run::nothing_new(request, session.as_mut(), selection)?);
+        }
+        return Ok(ended(requests, loads, true));
+    }
+    let made_first = missing_tables(requests, session.as_mut())?;
+    let jobs: Vec<&Job> = requests.iter().map(|request| &request.job).collect();
+    session.open_together(&jobs)?;
+    let to_load: Vec<&LoadRequest<'_>> = selected
+        .iter()
+        .filter(|(_, selection)| !selection.files.is_empty())
+        .map(|(request, _)| *request)
+        .collect();
+    let emptied = match empty(session.as_mut(), &to_load) {
+        Ok(emptied) => emptied,
+        Err(error) => {
+            take_back(session.as_mut(), &mut loads, error.message(), first.watch);
+            return Err(error);
+        }
+    };
+    for (request, selection) in selected {
+        let request = LoadRequest {
+            made_first: made_first.clone(),
+            ..request.again()
+        };
+        match one(&request, session.as_mut(), selection) {
+            Ok(loaded) => loads.push(loaded),
+            Err(error) => {
+                let words = format!("{}: the load of {}", error.message(), request.spec.name());
+                take_back(session.as_mut(), &mut loads, &words, first.watch);
+                return Err(error.and(&format!(
+                    "it was {}, and nothing of the {} specs was committed",
+                    request.spec.name(),
+                    requests.len()
+                )));
+            }
+        }
+    }
+    for table in loads
+        .iter_mut()
+        .flat_map(|loaded| &mut loaded.summary.tables)
+    {
+        let found = emptied.iter().find(|(name, _)| *name == table.name);
+        table.before += found.map_or(0, |(_, rows)| *rows);
+    }
+    let is_kept = loads.iter().all(|loaded| loaded.summary.is_kept());
+    match is_kept {
+        true => session.commit_together()?,
+        false => {
+            let why = "another table of the same load was rolled back";
+            take_back(session.as_mut(), &mut loads, why, first.watch);
+        }
+    }
+    let mut together = ended(requests, loads, is_kept);
+    if is_new && is_kept {
+        together.made = Some(format!("database {}: created", first.url));
+    }
+    Ok(together)
+}
+
+/// Empties the tables whose loads would, those first that refer to others. Returns how many
+/// rows each had.
+fn empty(
+    session: &mut dyn Session,
+    requests: &[&LoadRequest<'_>],
+) -> Result<Vec<(String, u64)>, Error> {
+    let mut emptied = Vec::new();
+    for request in requests
+        .iter()
+        .rev()
+        .filter(|r| r.job.mode == Mode::Truncate)
+    {
+        for table in request.job.tables() {
+            if session.describe(table)?.is_some() {
+                let sql = format!("DELETE FROM {}", session.dialect().table(table));
+                let rows = session.execute(&sql, &[], "emptying the table")?;
+                emptied.push((table.to_string(), rows));
+            }
+        }
+    }
+    Ok(emptied)
+}
+
+fn one(
+    request: &LoadRequest<'_>,
+    session: &mut dyn Session,
+    selection: Selection,
+) -> Result<Loaded, Error> {
+    match selection.files.is_empty() {
+        true => run::nothing_new(request, session, selection),
+        false => run::run(request, session, selection),
+    }
+}
+
+/// What a server commits at once is made before the transaction.
+fn make_ready(requests: &[LoadRequest<'_>], session: &mut dyn Session) -> Result<(), Error> {
+    let has_ledger = requests
+        .iter()
+        .any(|request| request.spec.plan.target.ledger);
+    if has_ledger && !session.dialect().has_one_writer() && !ledger::is_there(session)? {
+        ledger::make(session)?;
+    }
+    for request in requests {
+        if let Some(table) = &request.spec.plan.rejects.table {
+            rejects_table::make_ready(session, table)?;
+        }
+    }
+    Ok(())
+}
+
+/// The tables that are made before the transaction, since the server commits them at once.
+fn missing_tables(
+    requests: &[LoadRequest<'_>],
+    session: &mut dyn Session,
+) -> Result<Vec<String>, Error> {
+    if session.dialect().has_transactional_ddl() {
+        return Ok(Vec::new());
+    }
+    let mut missing = Vec::new();
+    for request in requests {
+        missing.extend(run::missing(session, &request.job)?);
+    }
+    Ok(missing)
+}
+
+/// Rolls all back, and has the ledger say so of each.
+fn take_back(session: &mut dyn Session, loads: &mut [Loaded], why: &str, watch: &dyn Watch) {
+    let mut told = session.roll_back().map_err(Error::from);
+    for loaded in loads {
+        let summary = &mut loaded.summary;
+        let own = match summary.outcome {
+            Outcome::BeyondTolerance { .. } => "more rejects than the limit",
+            Outcome::TotalsDiffer { .. } => "its totals differ from what was found",
+            Outcome::Kept | Outcome::WithOthers { .. } => why,
+        };
+        if summary.is_kept() {
+            summary.outcome = Outcome::WithOthers {
+                not_kept: summary.tally.loaded(),
+            };
+        }
+        summary.made.clear();
+        summary.can_mend = false;
+        summary
+            .tables
+            .iter_mut()
+            .for_each(|table| table.after = table.before);
+        loaded.done.clear();
+        if let (Some(recorder), Ok(())) = (&mut loaded.recorder, &told) {
+            let folder = summary.folder();
+            told = recorder.write_taken_back(session, &summary.tally, Ended::Undone, own, folder);
+        }
+    }
+    if let Err(error) = told {
+        watch.warning(&format!(
+            "the ledger could not be told: {}",
+            error.message()
+        ));
+    }
+}
+
+fn ended(requests: &[LoadRequest<'_>], loads: Vec<Loaded>, is_kept: bool) -> Together {
+    let mut summaries: Vec<Summary> = Vec::new();
+    for (mut loaded, request) in loads.into_iter().zip(requests) {
+        loaded.dispose(request);
+        summaries.push(loaded.summary);
+    }
+    let into = requests.first().map(|request| request.url.to_string());
+    Together {
+        into: escape_for_display(into.unwrap_or_default().as_bytes()),
+        loads: summaries,
+        is_kept,
+        ..Together::default()
+    }
+}
