@@ -32,6 +32,7 @@ pub mod exact;
 pub mod files;
 mod guard;
 mod rejects;
+pub mod relations;
 mod report;
 mod request;
 mod shared;

@@ -13,4 +13,4 @@ mod value;
 
 pub use flow::Batches;
 pub use given::Given;
-pub use table::FilesTable;
+pub use table::{FilesTable, quoted};

@@ -1,6 +1,8 @@
 //! Drafting: a first spec from the files themselves, and files held against a spec.
 
 pub mod compare;
+pub mod each;
+pub mod related;
 mod relative;
 mod update;
 mod wider;

@@ -4,7 +4,8 @@
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
-use barrow_core::escape::escape_for_display;
+use barrow_core::escape::{escape_for_display, visible_path};
+use barrow_core::source::files::is_address;
 use barrow_core::words::{Every, Mode};
 use barrow_targets::ledger::{self, Outcome as Ended};
 use barrow_targets::{Job, Session};
@@ -374,7 +375,12 @@ fn take_back(session: &mut dyn Session, loads: &mut [Loaded], why: &str, watch: 
             .for_each(|table| table.after = table.before);
         loaded.done.clear();
         if let (Some(recorder), Ok(())) = (&mut loaded.recorder, &told) {
-            let folder = summary.folder();
+            let folder = summary.rejects.as_deref().map(|folder| {
+                match is_address(&folder.to_string_lossy()) {
+                    true => visible_path(folder),
+                    false => visible_path(&std::path::absolute(folder).unwrap_or_default()),
+                }
+            });
             told = recorder.write_taken_back(session, &summary.tally, Ended::Undone, own, folder);
         }
     }

@@ -457,6 +457,9 @@ pub struct Draft {
     /// The table; made from the first file's name unless said
     #[arg(long, value_name = "NAME")]
     pub table: Option<String>,
+    /// Draft a spec for each kind of file into the folder of -o, with their keys and foreign keys
+    #[arg(long, requires = "output", conflicts_with_all = ["compare", "update", "table", "lines"])]
+    pub each: bool,
     /// Take the narrowest types that hold every value, without room for others
     #[arg(long, conflicts_with_all = ["compare", "update"])]
     pub tight: bool,

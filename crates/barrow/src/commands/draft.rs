@@ -6,6 +6,7 @@ use std::process::ExitCode;
 
 use barrow_run::{Draft, Error, Overrides, Spec};
 
+use super::draft_each;
 use crate::args::{self, Report};
 use crate::exit;
 use crate::view::progress::Progress;
@@ -13,6 +14,9 @@ use crate::view::{draft as view, ended, json};
 
 /// Drafts, and writes the spec, or compares the files with one.
 pub fn run(args: &args::Draft) -> Result<ExitCode, Error> {
+    if let (true, Some(folder)) = (args.each, &args.output) {
+        return draft_each::run(args, folder);
+    }
     let mut progress = Progress::new(args.quiet);
     let draft = Draft::new(args.files.clone())
         .database(args.database.clone())

@@ -5,6 +5,7 @@ pub mod convert;
 pub mod ddl;
 pub mod demo;
 pub mod draft;
+mod draft_each;
 pub mod export;
 pub mod ledger;
 pub mod load;

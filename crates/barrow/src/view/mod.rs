@@ -3,6 +3,7 @@
 pub mod columns;
 pub mod connection;
 pub mod draft;
+pub mod draft_each;
 pub mod export;
 pub mod failure;
 pub mod json;

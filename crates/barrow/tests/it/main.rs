@@ -25,5 +25,6 @@ mod servers;
 mod status;
 mod stores;
 mod targets;
+mod together;
 mod values;
 mod web;

@@ -1,0 +1,51 @@
+//! What drafted tables have to do with each other: columns that tell the rows of one apart, and
+//! columns whose values all stand in the key of another. Both are asked of all values, by
+//! queries, which need no more memory than any query.
+
+mod facts;
+mod foreign_keys;
+mod keys;
+mod names;
+mod types;
+
+use barrow_run::Error;
+use barrow_run::draft::each::FileKind;
+use barrow_run::draft::related::Related;
+
+use self::facts::Asked;
+
+/// What each kind of file has to do with the others, in their order.
+///
+/// # Errors
+/// A file cannot be read.
+pub fn find(kinds: &[FileKind], threads: Option<usize>) -> Result<Vec<Related>, Error> {
+    let asked = Asked::new(kinds, threads);
+    let mut tables = asked.tables()?;
+    keys::single(&mut tables);
+    let mut found = foreign_keys::find(&asked, &tables)?;
+    keys::composite(&asked, &mut tables, &found)?;
+    foreign_keys::of_composite_keys(&asked, &tables, &mut found)?;
+    foreign_keys::without_circles(&tables, &mut found);
+    let types = types::shared(&tables, &found);
+    let mut all = Vec::new();
+    for (place, table) in tables.iter().enumerate() {
+        let mut related = Related {
+            key: table.key.clone(),
+            other_keys: table.other_keys.clone(),
+            ..Related::default()
+        };
+        for foreign in found.iter().filter(|foreign| foreign.from == place) {
+            match foreign.is_sure {
+                true => related.references.push(foreign.in_words(&tables)),
+                false => related.notes.push(foreign.note(&tables)),
+            }
+        }
+        related.types = types
+            .iter()
+            .filter(|(of, _, _)| *of == place)
+            .map(|(_, name, ty)| (name.clone(), *ty))
+            .collect();
+        all.push(related);
+    }
+    Ok(all)
+}

@@ -1,0 +1,258 @@
+//! Drafts of many files at once: a spec for each kind of file.
+//!
+//! Files are of one kind where their columns are the same, and their names too but for digits,
+//! as those of `sales-w14.csv` and `sales-w15.csv`. Two lists of the same two columns with
+//! names of their own are two tables.
+
+use std::collections::HashSet;
+use std::path::{Path, PathBuf};
+
+use barrow_core::draft::{self, Chosen, Draft as Drafted, Wanted};
+use barrow_core::escape::visible_path;
+use barrow_core::source::{self, SourceFile};
+use barrow_stores::Stores;
+
+use super::{Draft, keeps_no_password, options, relative};
+use crate::atomic_file;
+use crate::error::Error;
+use crate::observer::{Observer, Watcher};
+
+/// Drafts of many files that are to be made.
+pub struct DraftEach<'d> {
+    files: Vec<String>,
+    folder: PathBuf,
+    database: Option<String>,
+    tight: bool,
+    threads: Option<usize>,
+    observer: Option<&'d mut dyn Observer>,
+}
+
+/// A kind of file, and its spec.
+pub struct FileKind {
+    /// The table.
+    pub table: String,
+    /// Where the spec will be.
+    pub path: PathBuf,
+    /// The spec's text.
+    pub text: String,
+    /// The files.
+    pub files: Vec<String>,
+    /// What was found in them.
+    pub drafted: Drafted,
+}
+
+/// What came of drafting each kind of file.
+pub struct Drafts {
+    /// The kinds, in the order of their files.
+    pub kinds: Vec<FileKind>,
+    /// Files that no spec could be drafted for, and why.
+    pub failed: Vec<(String, Error)>,
+    /// The database that all of them name.
+    pub database: String,
+}
+
+impl<'d> DraftEach<'d> {
+    /// Drafts for these files, to be written into a folder.
+    pub fn new(files: Vec<String>, folder: PathBuf) -> DraftEach<'d> {
+        DraftEach {
+            files,
+            folder,
+            database: None,
+            tight: false,
+            threads: None,
+            observer: None,
+        }
+    }
+
+    /// The database that the specs name; one file in their folder unless said.
+    pub fn database(self, database: Option<String>) -> Self {
+        DraftEach { database, ..self }
+    }
+
+    /// Takes the narrowest types that hold every value.
+    pub fn tight(self, tight: bool) -> Self {
+        DraftEach { tight, ..self }
+    }
+
+    /// How many threads read values; as many as the machine has unless said.
+    pub fn threads(self, threads: Option<usize>) -> Self {
+        DraftEach { threads, ..self }
+    }
+
+    /// Tells an observer what happens on the way.
+    pub fn observe(self, observer: &'d mut dyn Observer) -> Self {
+        DraftEach {
+            observer: Some(observer),
+            ..self
+        }
+    }
+
+    /// Reads all of the files, and proposes a spec for each kind. Nothing is written.
+    ///
+    /// # Errors
+    /// No file is found, the database's address has a password, or no file is a table.
+    pub fn run(self) -> Result<Drafts, Error> {
+        if let Some(database) = &self.database {
+            keeps_no_password(database)?;
+        }
+        let database = match &self.database {
+            Some(url) => relative::database(url, &self.folder)?,
+            None => self.usual_database(),
+        };
+        let files = source::find(&self.files, Path::new(""), &Stores::from_environment())?;
+        let watch = Watcher::new(self.observer);
+        let mut found: Vec<(Signature, Vec<SourceFile>, Drafted)> = Vec::new();
+        let mut failed = Vec::new();
+        for file in files {
+            let wanted = Wanted {
+                tight: self.tight,
+                ..Wanted::default()
+            };
+            let one = std::slice::from_ref(&file);
+            match Draft::read(one, &wanted, options(self.threads), &watch) {
+                Err(error) => failed.push((file.name(), error)),
+                Ok(drafted) => {
+                    let signature = Signature::of(&file, &drafted);
+                    match found.iter_mut().find(|(other, _, _)| *other == signature) {
+                        Some((_, files, _)) => files.push(file),
+                        None => found.push((signature, vec![file], drafted)),
+                    }
+                }
+            }
+        }
+        let mut kinds = Vec::new();
+        let mut names = HashSet::new();
+        for (_, files, _) in found {
+            let name = |file: &SourceFile| file.file_name().to_string_lossy().into_owned();
+            let own: Vec<String> = files.iter().map(name).collect();
+            let table = unused(draft::table_name(&own), &mut names);
+            let words: Vec<String> = files.iter().map(|file| file.name()).collect();
+            let wanted = Wanted {
+                files: relative::files(&words, &self.folder)?,
+                into: Some(database.clone()),
+                table: table.clone(),
+                tight: self.tight,
+                ..Wanted::default()
+            };
+            let drafted = Draft::read(&files, &wanted, options(self.threads), &watch)?;
+            let file = format!("{}.spec.toml", relative::file_name(&table));
+            kinds.push(FileKind {
+                table,
+                path: self.folder.join(file),
+                text: drafted.text.clone(),
+                files: words,
+                drafted,
+            });
+        }
+        match (kinds.is_empty(), failed.pop()) {
+            (true, Some((_, error))) => Err(error),
+            (_, last) => {
+                failed.extend(last);
+                Ok(Drafts {
+                    kinds,
+                    failed,
+                    database,
+                })
+            }
+        }
+    }
+
+    /// One database beside the specs, named for their folder.
+    fn usual_database(&self) -> String {
+        let whole = std::path::absolute(&self.folder).unwrap_or_default();
+        let name = whole
+            .file_name()
+            .map(|name| name.to_string_lossy().into_owned());
+        let name = name.unwrap_or_else(|| "tables".to_string());
+        format!("sqlite:{}.db", relative::file_name(&name))
+    }
+}
+
+impl Drafts {
+    /// Writes the specs. One that is there already is not written over: then none is written.
+    ///
+    /// # Errors
+    /// A spec is there, or cannot be written.
+    pub fn write(&self) -> Result<(), Error> {
+        if let Some(kind) = self.kinds.iter().find(|kind| kind.path.exists()) {
+            return Err(Error::request(
+                format!("{} is there already", visible_path(&kind.path)),
+                "name another folder with -o; a spec is never written over",
+            ));
+        }
+        for kind in &self.kinds {
+            if let Some(folder) = kind.path.parent() {
+                std::fs::create_dir_all(folder).map_err(|e| Error::file(folder, &e))?;
+            }
+            let written = atomic_file::write(&kind.path, kind.text.as_bytes(), false);
+            written.map_err(|e| Error::file(&kind.path, &e))?;
+        }
+        Ok(())
+    }
+}
+
+/// What files of one kind have in common.
+#[derive(Debug, PartialEq, Eq)]
+struct Signature {
+    columns: Vec<String>,
+    stem: String,
+}
+
+impl Signature {
+    fn of(file: &SourceFile, drafted: &Drafted) -> Signature {
+        let name = file.file_name().to_string_lossy().to_lowercase();
+        let columns = drafted.columns.iter();
+        let name_of = |c: &Chosen| c.from.clone().unwrap_or(c.name.clone());
+        let mut columns: Vec<String> = columns.map(name_of).collect();
+        // Columns are found by their names, so their order does not matter.
+        columns.sort_unstable();
+        Signature {
+            columns,
+            stem: name.chars().filter(|c| !c.is_numeric()).collect(),
+        }
+    }
+}
+
+/// A name that no other table has.
+fn unused(name: String, taken: &mut HashSet<String>) -> String {
+    let mut free = name.clone();
+    let mut number = 2;
+    while !taken.insert(free.to_lowercase()) {
+        free = format!("{name}_{number}");
+        number += 1;
+    }
+    free
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn files_of_one_kind_share_a_spec_and_tables_of_the_same_columns_do_not() {
+        let folder = tempfile::tempdir().expect("a folder");
+        let mut words = Vec::new();
+        for (name, text) in [
+            ("sales-w1.csv", "id,crop\n1,kale\n"),
+            ("sales-w2.csv", "id,crop\n2,leek\n"),
+            ("crops.csv", "id,crop\n1,kale\n"),
+            ("notes.csv", "id,note\n1,x\n"),
+        ] {
+            let path = folder.path().join(name);
+            std::fs::write(&path, text).expect("room");
+            words.push(path.display().to_string());
+        }
+        let drafts = DraftEach::new(words, folder.path().join("specs"))
+            .run()
+            .expect("drafts");
+        let found: Vec<(&str, usize)> = drafts
+            .kinds
+            .iter()
+            .map(|kind| (kind.table.as_str(), kind.files.len()))
+            .collect();
+        assert_eq!(found, [("sales", 2), ("crops", 1), ("notes", 1)]);
+        assert_eq!(drafts.database, "sqlite:specs.db");
+        drafts.write().expect("they are written");
+        assert!(drafts.write().is_err(), "and not written over");
+    }
+}

@@ -1,0 +1,351 @@
+//! Several specs at once: drafted from a folder of files, and loaded in one transaction, all
+//! or none. The same cases on every kind of database.
+
+use std::fmt::Write as _;
+
+use crate::databases::{Database, Kind, on_every_database};
+use crate::market::{Market, said};
+
+on_every_database! {
+    a_folder_of_tables_is_drafted_and_loaded_in_two_commands,
+    one_table_beyond_its_limit_takes_all_back,
+    tables_that_refer_to_each_other_are_emptied_and_filled_in_order,
+    sql_runs_before_and_after_the_rows,
+}
+
+/// A market of many tables that refer to each other, in files.
+fn files(tables: usize) -> Vec<(String, String)> {
+    let mut files = vec![
+        (
+            "stalls.csv".to_string(),
+            (1..=40).fold("stall_id,row,keeper\n".to_string(), |mut text, n| {
+                let _ = writeln!(text, "{n},{},Keeper {n}", (b'A' + (n % 5) as u8) as char);
+                text
+            }),
+        ),
+        (
+            "crops.csv".to_string(),
+            "code,crop\nKA,kale\nLE,leeks\nBE,beans\nCA,carrots\n".to_string(),
+        ),
+        (
+            "orders.csv".to_string(),
+            (1..=200).fold("id,stall_id,ordered_on\n".to_string(), |mut text, n| {
+                let _ = writeln!(text, "{n},{},2031-04-{:02}", n % 40 + 1, n % 28 + 1);
+                text
+            }),
+        ),
+        (
+            "order_lines.csv".to_string(),
+            (1..=600).fold(
+                "order_id,line_no,crop_code,kg\n".to_string(),
+                |mut text, n| {
+                    let crop = ["KA", "LE", "BE", "CA"][n / 2 % 4];
+                    let _ = writeln!(text, "{},{},{crop},{}.5", n.div_ceil(3), n % 3 + 1, n % 17);
+                    text
+                },
+            ),
+        ),
+    ];
+    for number in 0..tables.saturating_sub(files.len()) {
+        // Each refers to a stall, and to the table before it.
+        let name = format!("fair{}", (b'a' + number as u8) as char);
+        let before = format!("fair{}", (b'a' + number.saturating_sub(1) as u8) as char);
+        let mut text = match number {
+            0 => format!("{name}_id,stall_id\n"),
+            _ => format!("{name}_id,stall_id,{before}_id\n"),
+        };
+        for n in 1..=30 {
+            let _ = match number {
+                0 => writeln!(text, "{},{}", n * 7, n % 40 + 1),
+                // Here and there one refers to nothing.
+                _ if n % 10 == 0 => writeln!(text, "{},{},", n * 7, n % 40 + 1),
+                _ => writeln!(text, "{},{},{}", n * 7, n % 40 + 1, n * 7),
+            };
+        }
+        files.push((format!("{name}.csv"), text));
+    }
+    files
+}
+
+fn a_folder_of_tables_is_drafted_and_loaded_in_two_commands(kind: Kind) {
+    let files = files(27);
+    let given: Vec<(&str, &[u8])> = files
+        .iter()
+        .map(|(name, text)| (name.as_str(), text.as_bytes()))
+        .collect();
+    let d = Database::new(kind, &given);
+    // A spec has no password, and the MariaDB of the tests wants one.
+    let words = "draft --each *.csv -o specs";
+    let drafted = match kind {
+        Kind::MariaDb => d.market.run(words),
+        _ => d.run(words),
+    };
+    assert_eq!(drafted.code, 0, "{}{}", drafted.out, drafted.err);
+    // Of stalls: orders and 23 fairs. Of orders and crops: the lines. Of fairs: 22.
+    assert!(
+        drafted.out.contains("27 specs") && drafted.out.contains("48 foreign keys"),
+        "{}",
+        drafted.out
+    );
+    let lines = String::from_utf8(d.market.read("specs/order_lines.spec.toml")).expect("UTF-8");
+    assert!(
+        lines.contains("key = [\"order_id\", \"line_no\"]"),
+        "{lines}"
+    );
+    let specs: Vec<String> = files
+        .iter()
+        .map(|(name, _)| format!("specs/{}", name.replace(".csv", ".spec.toml")))
+        .collect();
+    let loaded = d.run(&format!("load {}", specs.join(" ")));
+    assert_eq!(loaded.code, 0, "{}{}", loaded.out, loaded.err);
+    for (name, text) in &files {
+        let table = name.replace(".csv", "");
+        let rows = text.lines().count() as u64 - 1;
+        assert_eq!(
+            d.count(&format!("SELECT count(*) FROM {table}")),
+            rows,
+            "{table}"
+        );
+    }
+    // The keys hold from now on.
+    let refused = d.run("load specs/order_lines.spec.toml --again --max-rejects 100%");
+    assert!(refused.out.contains("rejected  600"), "{}", refused.out);
+    let again = d.run(&format!("load {}", specs.join(" ")));
+    assert!(
+        again.code == 0 && again.out.contains("nothing new"),
+        "{}",
+        again.out
+    );
+    assert_eq!(again.out.lines().count(), 1, "{}", again.out);
+}
+
+const GROWERS: &str = "[source]\nfiles = [\"g.csv\"]\n[columns]\n\
+    name = { type = \"varchar(20)\", required = true }\n[target]\ntable = \"growers\"\n\
+    key = [\"name\"]\ncreate = true\n";
+
+const BOXES: &str = "[source]\nfiles = [\"b.csv\"]\n[columns]\n\
+    id = { type = \"integer\", required = true }\ngrower = \"varchar(20)\"\n[target]\n\
+    table = \"boxes\"\nkey = [\"id\"]\ncreate = true\n[[references]]\ncolumns = [\"grower\"]\n\
+    table = \"growers\"\nto = [\"name\"]\n";
+
+fn pair(kind: Kind) -> Database {
+    Database::new(
+        kind,
+        &[
+            ("g.spec.toml", GROWERS.as_bytes()),
+            ("b.spec.toml", BOXES.as_bytes()),
+            ("g.csv", b"name\nAda\nBram\n"),
+            ("b.csv", b"id,grower\n1,Ada\n2,Bram\n3,Zoe\n"),
+        ],
+    )
+}
+
+fn one_table_beyond_its_limit_takes_all_back(kind: Kind) {
+    let d = pair(kind);
+    // A row of each is wrong: both are told.
+    d.market.write(
+        "g.csv",
+        b"name\nAda\nBram\nMoor of the long name, the elder\n",
+    );
+    let said = d.run("load b.spec.toml g.spec.toml");
+    assert_eq!(said.code, 3, "{}{}", said.out, said.err);
+    assert!(
+        said.out.contains("rolled back") && said.out.contains("growers has more rejects"),
+        "{}",
+        said.out
+    );
+    assert!(
+        said.out.contains("growers: why") && said.out.contains("boxes: why"),
+        "{}",
+        said.out
+    );
+    // Nothing is there, not even the tables that were made.
+    let made = d.run("load b.spec.toml b.csv --max-rejects 1");
+    assert_ne!(
+        made.code, 0,
+        "the table that it refers to is not there\n{}",
+        made.out
+    );
+    // The ledger of a server says what became of both.
+    if kind != Kind::Sqlite {
+        let ledger = d.run("ledger --report json").json();
+        let outcomes: Vec<&str> = ledger["runs"]
+            .as_array()
+            .expect("runs")
+            .iter()
+            .filter_map(|run| run["outcome"].as_str())
+            .collect();
+        assert_eq!(
+            outcomes,
+            ["failed", "rolled back", "rolled back"],
+            "{ledger}"
+        );
+    }
+    d.market.write("g.csv", b"name\nAda\nBram\nZoe\n");
+    let said = d.run("load b.spec.toml g.spec.toml");
+    assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+    assert_eq!(
+        d.rows("SELECT id, grower FROM boxes ORDER BY id"),
+        ["1|Ada", "2|Bram", "3|Zoe"]
+    );
+    // A limit that allows it keeps the others.
+    d.market.write("b2.csv", b"id,grower\n4,Nobody\n5,Ada\n");
+    d.market
+        .write("b.spec.toml", BOXES.replace("b.csv", "b2.csv").as_bytes());
+    d.market.write("g.csv", b"name\nMoor\n");
+    d.market.write(
+        "g.spec.toml",
+        GROWERS
+            .replace("[source]\n", "[source]\nwhen_changed = \"load\"\n")
+            .as_bytes(),
+    );
+    let said = d.run("load b.spec.toml g.spec.toml --max-rejects 1");
+    assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+    assert_eq!(d.count("SELECT count(*) FROM boxes"), 4);
+    assert_eq!(d.count("SELECT count(*) FROM growers"), 4);
+    // A spec that cannot be loaded at all takes the others with it.
+    d.market.write("g.csv", b"name\nHollow\n");
+    d.market.write("b2.csv", b"id,other\n7,x\n");
+    let broken = BOXES
+        .replace("b.csv", "b2.csv")
+        .replace("[source]\n", "[source]\nwhen_changed = \"load\"\n");
+    d.market.write("b.spec.toml", broken.as_bytes());
+    let said = d.run("load b.spec.toml g.spec.toml");
+    assert_ne!(said.code, 0, "{}", said.out);
+    assert!(
+        said.err.contains("nothing of the 2 specs was committed"),
+        "{}",
+        said.err
+    );
+    assert_eq!(d.count("SELECT count(*) FROM growers"), 4);
+}
+
+fn tables_that_refer_to_each_other_are_emptied_and_filled_in_order(kind: Kind) {
+    let d = pair(kind);
+    d.market.write("b.csv", b"id,grower\n1,Ada\n2,Bram\n");
+    assert_eq!(d.run("load b.spec.toml g.spec.toml").code, 0);
+    d.market.write("g.csv", b"name\nZoe\n");
+    d.market.write("b.csv", b"id,grower\n9,Zoe\n");
+    let said = d.run("load b.spec.toml g.spec.toml --mode truncate --report json");
+    assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+    assert_eq!(d.rows("SELECT id, grower FROM boxes"), ["9|Zoe"]);
+    let loads = said.json()["loads"].clone();
+    assert_eq!(loads[0]["tables"][0]["rows_before"], 2, "{loads}");
+    assert_eq!(loads[1]["tables"][0]["rows_before"], 2, "{loads}");
+    // What would leave a table empty takes the others back.
+    d.market.write("b.csv", b"id,grower\n");
+    d.market.write("g.csv", b"name\nMoor\n");
+    let said = d.run("load b.spec.toml g.spec.toml --mode truncate");
+    assert_ne!(said.code, 0, "{}", said.out);
+    assert_eq!(d.rows("SELECT id, grower FROM boxes"), ["9|Zoe"]);
+}
+
+fn sql_runs_before_and_after_the_rows(kind: Kind) {
+    let d = pair(kind);
+    let spec = GROWERS.to_string()
+        + "before = [\"DELETE FROM growers WHERE name = 'Ada'\"]\n\
+           after = [\"UPDATE growers SET name = upper(name) WHERE name = 'Bram'\"]\n";
+    d.sql(&[
+        "CREATE TABLE growers (name VARCHAR(20) NOT NULL PRIMARY KEY)",
+        "INSERT INTO growers VALUES ('Ada')",
+    ]);
+    d.market.write("g.spec.toml", spec.as_bytes());
+    let said = d.run("load g.spec.toml");
+    assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+    assert_eq!(
+        d.rows("SELECT name FROM growers ORDER BY name"),
+        ["Ada", "BRAM"]
+    );
+    // What fails takes the rows back, where the database can; where not, it is said.
+    d.market.write("h.csv", b"name\nMoor\n");
+    let broken = spec
+        .replace("UPDATE growers", "UPDATE nothing")
+        .replace("g.csv", "h.csv");
+    d.market.write("g.spec.toml", broken.as_bytes());
+    let said = d.run("load g.spec.toml");
+    assert_eq!(said.code, 1, "{}{}", said.out, said.err);
+    let words = format!("{}{}", said.out, said.err);
+    assert!(words.contains("[target] after"), "{words}");
+    let left = d.each(["Ada", "BRAM"], ["Ada", "BRAM"], ["BRAM", "Moor"]);
+    assert_eq!(d.rows("SELECT name FROM growers ORDER BY name"), left);
+}
+
+#[test]
+fn what_cannot_be_one_transaction_is_refused() {
+    let m = Market::with(&[("g.csv", b"name\nAda\n"), ("b.csv", b"id,grower\n1,Ada\n")]);
+    let case = |growers: &str, boxes: &str, words: &str| {
+        m.write("g.spec.toml", growers.as_bytes());
+        m.write("b.spec.toml", boxes.as_bytes());
+        let said = m.run(&format!("load g.spec.toml b.spec.toml {words}"));
+        assert_eq!(said.code, 2, "{words}\n{}{}", said.out, said.err);
+        assert!(
+            !m.path("m.db").exists() && !m.path("n.db").exists(),
+            "{words}"
+        );
+        said.err
+    };
+    let with =
+        |spec: &str, key: &str| spec.replace("create = true\n", &format!("create = true\n{key}\n"));
+    let one = |spec: &str| with(spec, "database = \"sqlite:m.db\"");
+    let circle = with(GROWERS, "database = \"sqlite:m.db\"")
+        + "[[references]]\ncolumns = [\"name\"]\ntable = \"boxes\"\nto = [\"grower\"]\n";
+    assert!(case(&circle, &one(BOXES), "").contains("in a circle"));
+    let other = with(BOXES, "database = \"sqlite:n.db\"");
+    assert!(case(&one(GROWERS), &other, "").contains("one database"));
+    let going = with(&one(GROWERS), "commit_every = 10");
+    assert!(case(&going, &one(BOXES), "").contains("commits as it goes"));
+    for words in ["g.csv", "--table x", "--share"] {
+        case(&one(GROWERS), &one(BOXES), words);
+    }
+    let ends = with(&one(GROWERS), "after = [\"ANALYZE; commit\"]");
+    assert!(case(&ends, &one(BOXES), "").contains("the load's own transaction"));
+    let lacks = one(BOXES).replace("columns = [\"grower\"]", "columns = [\"growr\"]");
+    assert!(case(&one(GROWERS), &lacks, "").contains("grower"));
+}
+
+#[test]
+fn a_file_that_is_no_table_is_told_and_the_others_are_drafted() {
+    let m = Market::with(&[("a.csv", b"id,crop\n1,kale\n2,leek\n"), ("b.csv", b"")]);
+    let said = m.run("draft --each a.csv b.csv -o specs");
+    assert_eq!(said.code, 1, "{}", said.out);
+    assert!(said.err.contains("b.csv: no spec"), "{}", said.err);
+    assert!(m.path("specs/a.spec.toml").exists());
+    let said = m.run("draft --each a.csv -o specs");
+    assert_eq!(said.code, 2, "{}", said.err);
+    let mut ddl = m.command("ddl specs/a.spec.toml --for postgres");
+    ddl.arg("specs/a.spec.toml");
+    assert_eq!(said_code(ddl), 0);
+}
+
+fn said_code(command: std::process::Command) -> i32 {
+    said(command).code
+}
+
+#[test]
+fn a_reference_to_its_own_table_needs_its_rows_in_order() {
+    let m = Market::with(&[
+        (
+            "keepers.csv",
+            b"keeper_id,name,manager_id\n1,Ada,\n2,Bram,1\n3,Zoe,2\n",
+        ),
+        (
+            "carts.csv",
+            b"cart_id,name,parent_cart_id\n1,a,2\n2,b,\n3,c,1\n",
+        ),
+    ]);
+    let said = m.run("draft --each keepers.csv carts.csv -o specs");
+    assert_eq!(said.code, 0, "{}", said.err);
+    let read = |name: &str| String::from_utf8(m.read(name)).expect("UTF-8");
+    let keepers = read("specs/keepers.spec.toml");
+    assert!(
+        keepers.contains("columns = [\"manager_id\"]\ntable = \"keepers\""),
+        "{keepers}"
+    );
+    let carts = read("specs/carts.spec.toml");
+    assert!(
+        !carts.contains("[[references]]") && carts.contains("# perhaps parent_cart_id"),
+        "{carts}"
+    );
+    let said = m.run("load specs/keepers.spec.toml specs/carts.spec.toml");
+    assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+}
