@@ -40,8 +40,10 @@ pub mod reject_manifest;
 mod rejects_place;
 pub mod report;
 mod run_id;
+mod run_rows;
 pub mod spec_file;
 pub mod status;
+pub mod undo;
 pub mod words;
 
 pub use check::Check;
@@ -57,3 +59,4 @@ pub use peek::Peek;
 pub use report::Summary;
 pub use spec_file::{Overrides, Spec};
 pub use status::Status;
+pub use undo::Undo;

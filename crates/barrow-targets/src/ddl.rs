@@ -145,12 +145,23 @@ mod tests {
             column("grade", "char(1)", true, &["A", "it's"]),
             column("crates", "integer", false, &["1", "2"]),
         ];
-        let sql = create_table(crate::postgres::DIALECT, "s.t", &columns, &["id".into()]);
+        let to_stalls = Reference {
+            columns: vec!["crates".into()],
+            table: "s.stalls".into(),
+            to: vec!["no\"".into()],
+        };
+        let sql = create_table(
+            crate::postgres::DIALECT,
+            "s.t",
+            &columns,
+            &["id".into()],
+            &[to_stalls],
+        );
         assert_eq!(
             sql,
             "CREATE TABLE \"s\".\"t\" (\n  \"id\" bigint NOT NULL,\n  \"grade\" char(1) NOT NULL \
              CHECK (\"grade\" IN ('A', 'it''s')),\n  \"crates\" integer CHECK (\"crates\" IN (1, 2)),\n  \
-             PRIMARY KEY (\"id\")\n)"
+             PRIMARY KEY (\"id\"),\n  FOREIGN KEY (\"crates\") REFERENCES \"s\".\"stalls\" (\"no\"\"\")\n)"
         );
     }
 

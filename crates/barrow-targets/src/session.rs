@@ -185,6 +185,10 @@ pub trait Load<'s> {
     /// What puts rows into the database's form; to be asked for once.
     fn encoder(&mut self) -> Encoder;
 
+    /// Has the tables' rows counted again in the end: others than this load's own have changed
+    /// them in its transaction.
+    fn recount(&mut self) {}
+
     /// Keeps what was done in the transaction so far, such as lines of the ledger, whatever
     /// becomes of the rows that come next.
     ///

@@ -29,6 +29,7 @@ fn main() -> ExitCode {
         Command::Convert(convert) => commands::convert::run(convert),
         Command::Mend(mend) => commands::mend::run(mend),
         Command::Ledger(ledger) => commands::ledger::run(ledger),
+        Command::Undo(undo) => commands::undo::run(undo),
         Command::Status(status) => commands::status::run(status),
         Command::Demo(demo) => commands::demo::run(demo),
     };

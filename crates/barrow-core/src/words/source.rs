@@ -34,6 +34,8 @@ words! {
         Stop = "stop",
         /// It is loaded too.
         Load = "load",
+        /// It is loaded, and the rows of its earlier content go in the same transaction.
+        Replace = "replace",
     }
 }
 

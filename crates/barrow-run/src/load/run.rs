@@ -6,7 +6,7 @@ use barrow_core::pipeline;
 use barrow_core::rejects::RejectWriter;
 use barrow_core::source::SourceFile;
 use barrow_core::words::{Every, Mode};
-use barrow_targets::ledger::{self, Outcome as Ended};
+use barrow_targets::ledger::{self, Outcome as Ended, Run};
 use barrow_targets::{Batching, Job, Load, Session};
 
 use super::disposal::{self, Done};
@@ -23,6 +23,7 @@ use crate::error::Error;
 use crate::reject_manifest::Manifest;
 use crate::report::{Skipped, Summary, TableRows};
 use crate::run_id::run_id;
+use crate::run_rows;
 use crate::spec_file::pipeline_options;
 use crate::words::counted;
 
@@ -161,6 +162,7 @@ pub(crate) fn run_by<'s>(
         resumed,
         table_key,
         skipped,
+        replaces,
     } = selection;
     let resumed_from = resumed.as_ref().map(|resumed| resumed.words.clone());
     let mut job = request.job.clone();
@@ -185,7 +187,7 @@ pub(crate) fn run_by<'s>(
         load,
         recorder,
         made,
-    } = begin(request, session, &job, recorder, rehearses)?;
+    } = begin(request, session, &job, recorder, rehearses, &replaces)?;
     let rows_before = load.rows_before().to_vec();
     let aside = match rehearses {
         true => Some(tempfile::tempdir().map_err(|e| Error::file(&request.rejects.folder, &e))?),
@@ -270,6 +272,7 @@ fn begin<'s>(
     job: &Job,
     mut recorder: Option<RunRecorder>,
     rehearses: bool,
+    replaces: &[Run],
 ) -> Result<Begun<'s>, Error> {
     let missing = match ready(request, session, job, &mut recorder, rehearses) {
         Ok(missing) => missing,
@@ -279,8 +282,12 @@ fn begin<'s>(
         Ok(load) => load,
         Err((session, error)) => return Err(not_begun(request, session, recorder, error)),
     };
-    let before = &request.spec.plan.target.before;
-    match opened(load.as_mut(), job, &mut recorder, &missing, before) {
+    let first = First {
+        missing: &missing,
+        before: &request.spec.plan.target.before,
+        replaces,
+    };
+    match opened(load.as_mut(), job, &mut recorder, &first) {
         Ok(made) => Ok(Begun {
             load,
             recorder,
@@ -326,21 +333,38 @@ fn ready(
     Ok(missing)
 }
 
-/// What comes first within the transaction. Returns what was made, in plain words.
+/// What comes first within the transaction.
+struct First<'f> {
+    /// Tables that were missing.
+    missing: &'f [String],
+    /// SQL of the spec.
+    before: &'f [String],
+    /// Runs whose rows go.
+    replaces: &'f [Run],
+}
+
+/// Does what comes first within the transaction. Returns what was made, in plain words.
 fn opened<'s>(
     load: &mut (dyn Load<'s> + 's),
     job: &Job,
     recorder: &mut Option<RunRecorder>,
-    missing: &[String],
-    before: &[String],
+    first: &First<'_>,
 ) -> Result<Vec<String>, Error> {
+    let missing = first.missing;
     let mut emptied = 0;
     if let Some(recorder) = recorder {
         let swaps = !load.swaps().is_empty();
         emptied = recorder.begin(load.session(), !missing.is_empty() || empties(job), swaps)?;
     }
     if load.session().dialect().has_transactional_ddl() {
-        statements::run(load.session(), "before", before)?;
+        statements::run(load.session(), "before", first.before)?;
+    }
+    let mut replaced = Vec::new();
+    for run in first.replaces {
+        replaced.push(replace(load.session(), run)?);
+    }
+    if !(first.before.is_empty() && first.replaces.is_empty()) {
+        load.recount();
     }
     load.keep_so_far()?;
     let made = missing.iter().map(|table| {
@@ -353,7 +377,25 @@ fn opened<'s>(
             ),
         }
     });
-    Ok(made.collect())
+    Ok(made.chain(replaced).collect())
+}
+
+/// Takes the rows of a file's earlier content out. Returns what was done, in plain words.
+fn replace(session: &mut dyn Session, run: &Run) -> Result<String, Error> {
+    let by = run_rows::by(session, run)?;
+    let mends = run_rows::mends(session, run)?;
+    let runs: Vec<&Run> = std::iter::once(run).chain(&mends).collect();
+    let message = format!(
+        "replaced on {} by the file's new content",
+        run_recorder::now()
+    );
+    let (tables, _) = run_rows::taken_out(session, &runs, Some(&by), &message, false)?;
+    let rows = tables.iter().map(|(_, rows)| rows).sum();
+    Ok(format!(
+        "{} of run {}, of earlier content, replaced",
+        counted(rows, "row"),
+        run.run
+    ))
 }
 
 fn empties(job: &Job) -> bool {

@@ -90,7 +90,8 @@ pub(crate) fn predict(
     let files = Selected::all(sources)?;
     let (known, mut selection) = placed(request, session, table_key, files)?;
     selection.skipped.splice(0..0, passed);
-    let stops = known.may_come_again(request).err();
+    let replaced = known.replaced(request, session).map(drop);
+    let stops = known.may_come_again(request).and(replaced).err();
     selection.resumed = known.resume(request, &mut selection.files)?;
     Ok((selection, stops))
 }
@@ -170,6 +171,7 @@ fn decide(
 ) -> Result<Selection, Error> {
     let (known, mut selection) = placed(request, session, table_key, outlined)?;
     known.may_come_again(request)?;
+    selection.replaces = known.replaced(request, session)?;
     selection.resumed = known.resume(request, &mut selection.files)?;
     Ok(selection)
 }

@@ -18,6 +18,8 @@ pub(crate) struct Selection {
     pub files: Vec<Selected>,
     /// Files that are in the table already.
     pub skipped: Vec<Skipped>,
+    /// Runs whose rows go, since all of their files come again with other content.
+    pub replaces: Vec<Run>,
     /// The run that goes on.
     pub resumed: Option<Resumed>,
     /// What stands for the tables in the ledger.

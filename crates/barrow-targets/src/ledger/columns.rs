@@ -75,7 +75,7 @@ macro_rules! column {
 use Holds::{Count, Long, Moment, Short};
 
 /// The columns of the runs. The first is the key.
-pub static RUN_COLUMNS: [Column<Run>; 28] = [
+pub static RUN_COLUMNS: [Column<Run>; 29] = [
     column!("run", Short(32), text run),
     column!("spec", Long, text spec),
     column!("spec_hash", Short(32), text spec_hash),
@@ -103,6 +103,7 @@ pub static RUN_COLUMNS: [Column<Run>; 28] = [
     column!("reasons", Long, maybe reasons),
     column!("mend_of", Short(32), maybe mend_of),
     column!("state", Long, maybe state),
+    column!("undo_by", Long, maybe undo_by),
     column!("version", Short(32), text version),
 ];
 

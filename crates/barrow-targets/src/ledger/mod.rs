@@ -45,16 +45,19 @@ pub enum Outcome {
     Emptied,
     /// It was written from the table.
     Exported,
+    /// Its rows were in the table, and were taken out again.
+    TakenOut,
 }
 
 impl Outcome {
-    const ALL: [Outcome; 6] = [
+    const ALL: [Outcome; 7] = [
         Outcome::Going,
         Outcome::Kept,
         Outcome::Undone,
         Outcome::Failed,
         Outcome::Emptied,
         Outcome::Exported,
+        Outcome::TakenOut,
     ];
 
     /// The word in the tables.
@@ -66,6 +69,7 @@ impl Outcome {
             Outcome::Failed => "failed",
             Outcome::Emptied => "emptied",
             Outcome::Exported => "exported",
+            Outcome::TakenOut => "undone",
         }
     }
 
@@ -138,6 +142,8 @@ pub struct Run {
     pub mend_of: Option<String>,
     /// What is needed to go on, as JSON, while it is going.
     pub state: Option<String>,
+    /// By what its rows are found again, as JSON; none where by nothing.
+    pub undo_by: Option<String>,
     /// The version of the program.
     pub version: String,
 }

@@ -274,6 +274,10 @@ impl<'s> Load<'s> for SqliteLoad<'s> {
         self.merged
     }
 
+    fn recount(&mut self) {
+        self.tables.iter_mut().for_each(|table| table.rows = None);
+    }
+
     fn begin_file(&mut self) -> Result<(), Error> {
         let sql = match self.at_file {
             Some(_) => "RELEASE barrow_file; SAVEPOINT barrow_file",

@@ -46,6 +46,8 @@ pub enum Command {
     Mend(Mend),
     /// Show which files are new, loaded, changed or in progress, and load nothing
     Status(Status),
+    /// Take a run's rows out of the table again
+    Undo(Undo),
     /// Show what was loaded, when, from what and with what result
     Ledger(Ledger),
     /// Lay out the demo market and run the whole tour on it
@@ -65,6 +67,7 @@ impl Command {
             Command::Convert(convert) => convert.report,
             Command::Mend(mend) => mend.report,
             Command::Ledger(ledger) => ledger.report,
+            Command::Undo(undo) => undo.report,
             Command::Status(status) => status.report,
             Command::Ddl(_) | Command::Demo(_) => Report::Text,
         };
@@ -120,6 +123,12 @@ pub struct Load {
     /// that nobody has, and commits file by file
     #[arg(long)]
     pub share: bool,
+}
+
+/// The database that is meant: as the command line says, or the environment.
+pub fn database(said: Option<&String>) -> Option<String> {
+    said.cloned()
+        .or_else(|| std::env::var("BARROW_DATABASE").ok())
 }
 
 /// The specs among words of which the first is one; the others are files.
@@ -369,13 +378,46 @@ pub struct Mend {
     pub quiet: bool,
 }
 
+/// `barrow undo`
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "The rows are found by the column that [target] run_column names, and go in one \
+transaction with what the ledger says of the run: its files count as new again, its rejects are closed, and \
+runs that mended them go with it. Merged rows cannot be told from those of before, and stay."
+)]
+pub struct Undo {
+    /// The run, or the first characters of its id
+    pub run: String,
+    /// The database; that of the spec, where one is given
+    #[arg(long, value_name = "URL")]
+    pub database: Option<String>,
+    /// A spec whose database is meant
+    #[arg(long, value_name = "SPEC", conflicts_with = "database")]
+    pub spec: Option<PathBuf>,
+    /// Say what would come of it, and change nothing
+    #[arg(long)]
+    pub check: bool,
+    /// Only make the ledger forget the run: its rows stay, and its files count as new
+    #[arg(long)]
+    pub forget: bool,
+    /// How many seconds to wait for a lock that another session holds
+    #[arg(long, value_name = "SECONDS", default_value_t = 15, value_parser = clap::value_parser!(u32).range(1..))]
+    pub lock_wait: u32,
+    /// How the result is written
+    #[arg(long, value_name = "FORM", default_value = "text")]
+    pub report: Report,
+    /// Say nothing but the result
+    #[arg(short, long)]
+    pub quiet: bool,
+}
+
 /// `barrow ledger`
 #[derive(Debug, clap::Args)]
 pub struct Ledger {
     /// A run to show in full, or the first characters of its id
     pub run: Option<String>,
     /// The database; that of the spec, where one is given
-    #[arg(long, value_name = "URL", required_unless_present = "spec")]
+    #[arg(long, value_name = "URL")]
     pub database: Option<String>,
     /// A spec whose database is meant
     #[arg(long, value_name = "SPEC", conflicts_with = "database")]
@@ -422,7 +464,7 @@ impl Common {
     /// What wins over the spec.
     pub fn overrides(&self) -> Overrides {
         Overrides {
-            database: self.database.clone(),
+            database: database(self.database.as_ref()),
             table: self.table.clone(),
             ..Overrides::default()
         }

@@ -13,7 +13,7 @@ use crate::view::ended;
 /// Prints SQL, tables first that others refer to.
 pub fn run(args: &args::Ddl) -> Result<ExitCode, Error> {
     let overrides = Overrides {
-        database: args.database.clone(),
+        database: args::database(args.database.as_ref()),
         table: args.table.clone(),
         ..Overrides::default()
     };

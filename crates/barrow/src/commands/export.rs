@@ -13,7 +13,8 @@ use crate::view::progress::Progress;
 /// Exports, and says what came of it.
 pub fn run(args: &args::Export) -> Result<ExitCode, Error> {
     let mut progress = Progress::of_rows(args.quiet);
-    let exported = request(args)?
+    let database = args::database(args.database.as_ref());
+    let exported = request(args, database.as_ref())?
         .threads(args.threads.map(usize::from))
         .observe(&mut progress)
         .run()?;
@@ -28,17 +29,17 @@ pub fn run(args: &args::Export) -> Result<ExitCode, Error> {
     })
 }
 
-fn request(args: &args::Export) -> Result<Export<'_>, Error> {
+fn request<'e>(args: &'e args::Export, database: Option<&'e String>) -> Result<Export<'e>, Error> {
     let wanted = Wanted {
         query: args.query.clone(),
         condition: args.condition.clone(),
         order: args.order_by.clone(),
     };
     let out = args.out.request();
-    match (&args.spec, &args.database) {
+    match (&args.spec, database) {
         (Some(path), _) => {
             let overrides = Overrides {
-                database: args.database.clone(),
+                database: database.cloned(),
                 table: args.table.clone(),
                 ..Overrides::default()
             };

@@ -13,7 +13,7 @@ use crate::view::ledger as view;
 
 /// Shows runs, or one of them in full.
 pub fn run(args: &args::Ledger) -> Result<ExitCode, Error> {
-    let mut ledger = Ledger::open(url(args)?)?;
+    let mut ledger = Ledger::open(url(args.database.as_ref(), args.spec.as_deref())?)?;
     match &args.run {
         Some(id) => view::print_run(&ledger.run(id)?, args.report)?,
         None => {
@@ -29,13 +29,15 @@ pub fn run(args: &args::Ledger) -> Result<ExitCode, Error> {
     Ok(ExitCode::SUCCESS)
 }
 
-fn url(args: &args::Ledger) -> Result<Url, Error> {
-    match (&args.database, &args.spec) {
-        (Some(url), _) => Ok(Url::parse(url, Path::new(""), environment)?),
-        (None, Some(spec)) => Spec::open(spec, &Overrides::default())?.url(),
+/// The database that is meant: as it is said, or that of a spec.
+pub(super) fn url(database: Option<&String>, spec: Option<&Path>) -> Result<Url, Error> {
+    match (args::database(database), spec) {
+        (_, Some(spec)) => Spec::open(spec, &Overrides::default())?.url(),
+        (Some(url), None) => Ok(Url::parse(&url, Path::new(""), environment)?),
         (None, None) => Err(Error::request(
             "there is no database to ask",
-            "say --database sqlite:market.db, or --spec with a spec that names it",
+            "say --database sqlite:market.db, or --spec with a spec that names it, or set \
+             BARROW_DATABASE",
         )),
     }
 }

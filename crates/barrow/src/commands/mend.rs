@@ -14,7 +14,7 @@ use crate::view::summary;
 pub fn run(args: &args::Mend) -> Result<ExitCode, Error> {
     let mut progress = Progress::new(args.quiet);
     let summary = Mend::new(&args.run)
-        .database(args.database.clone())
+        .database(args::database(args.database.as_ref()))
         .rejects(args.rejects.clone())
         .rehearse(args.check)
         .patience(Duration::from_secs(args.lock_wait.into()))

@@ -13,3 +13,4 @@ pub mod mend;
 pub mod peek;
 pub mod query;
 pub mod status;
+pub mod undo;

@@ -10,7 +10,7 @@ use crate::view::{json, status};
 /// Says of each spec's files what is known of them.
 pub fn run(args: &args::Status) -> Result<ExitCode, Error> {
     let overrides = Overrides {
-        database: args.database.clone(),
+        database: args::database(args.database.as_ref()),
         table: args.table.clone(),
         ..Overrides::default()
     };

@@ -140,6 +140,7 @@ fn outcome(run: &Run) -> String {
         }
         Outcome::Undone => "rolled back".red().to_string(),
         Outcome::Exported => "exported".green().to_string(),
+        Outcome::TakenOut => "undone".yellow().to_string(),
         Outcome::Failed | Outcome::Emptied => "failed".red().to_string(),
     }
 }
@@ -210,6 +211,7 @@ fn file_lines(files: &[File], out: &mut impl Write) -> io::Result<()> {
             }
             Outcome::Undone => words += ", rolled back",
             Outcome::Failed => words += ", failed",
+            Outcome::TakenOut => words += ", undone: it counts as new",
             Outcome::Emptied => words += ", no longer in the table, which was emptied since",
         }
         writeln!(out, "  {:width$}   {words}", file.name)?;

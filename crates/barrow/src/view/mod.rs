@@ -17,6 +17,7 @@ mod snippet;
 pub mod status;
 pub mod summary;
 pub mod together;
+pub mod undo;
 
 use std::io;
 

@@ -26,5 +26,6 @@ mod status;
 mod stores;
 mod targets;
 mod together;
+mod undo;
 mod values;
 mod web;

@@ -263,6 +263,7 @@ fn target(
             .help("say commit_every = \"all\""),
         );
     }
+    target::replaces(written, every, mode, problems);
     if let Some(table) = &t.table
         && table.value.trim().is_empty()
     {

@@ -9,6 +9,7 @@ use crate::plan::{RecordTypePlan, Reference};
 use crate::problem::{Problem, Spanned};
 use crate::spec::raw::{Column, RawSpec, References};
 use crate::types::Type;
+use crate::words::{Every, Mode, WhenChanged};
 
 /// Statements that would end the transaction of the load, or open another.
 const OF_TRANSACTIONS: [&str; 6] = [
@@ -43,6 +44,30 @@ pub fn add_run_column(written: &mut RawSpec) {
     for kind in kinds.filter(|kind| it(&kind.load) != Some(false)) {
         kind.shape.columns.push(column());
     }
+}
+
+/// What replacing the rows of a file's earlier content needs.
+pub fn replaces(written: &RawSpec, every: Every, mode: Mode, problems: &mut Vec<Problem>) {
+    let Some(at) = &written.source.when_changed else {
+        return;
+    };
+    if at.value != WhenChanged::Replace {
+        return;
+    }
+    let lacks = match (&written.target.run_column, every, mode) {
+        (None, _, _) => "say [target] run_column, the column that gets the run's id",
+        (_, Every::Records(_), _) => "say commit_every = \"all\": the old rows go with the new",
+        (_, _, Mode::Append) => return,
+        (_, _, _) => "the other modes see to the rows of before: leave when_changed out",
+    };
+    problems.push(
+        Problem::new(
+            at.span.clone(),
+            "when_changed = \"replace\" takes the rows of the file's earlier content out again",
+            "not so",
+        )
+        .help(lacks),
+    );
 }
 
 /// SQL that runs around the rows.

@@ -19,6 +19,7 @@ use super::selection::{Resumed, Selected, name_of};
 use super::state::State;
 use crate::error::Error;
 use crate::report;
+use crate::run_rows::UndoBy;
 
 /// What the ledger is to say of a run.
 pub(crate) struct RunRecorder {
@@ -60,6 +61,20 @@ fn planned(request: &LoadRequest<'_>, session: &mut dyn Session) -> Result<Optio
     Ok(Some(state.map_err(|e| {
         Error::failed(format!("writing the ledger: {e}"))
     })?))
+}
+
+/// By what the rows are found again, if by anything.
+fn undo_by(request: &LoadRequest<'_>) -> Option<String> {
+    let by = UndoBy {
+        column: request.spec.plan.target.run_column.clone()?,
+        tables: request
+            .job
+            .tables()
+            .iter()
+            .map(ToString::to_string)
+            .collect(),
+    };
+    serde_json::to_string(&by).ok()
 }
 
 /// Now, in UTC, as the ledger writes it.
@@ -118,6 +133,7 @@ impl RunRecorder {
             started_at: now(),
             outcome: Outcome::Going,
             state: planned(request, session)?,
+            undo_by: undo_by(request),
             ..by_whom()
         };
         Ok(RunRecorder {

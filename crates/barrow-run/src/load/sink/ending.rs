@@ -117,6 +117,9 @@ impl<'l> SinkState<'l> {
         }
         if load.session().dialect().has_transactional_ddl() {
             statements::run(load.session(), "after", &self.after)?;
+            if !self.after.is_empty() {
+                load.recount();
+            }
         }
         if let Some(table) = &mut self.table {
             table.write(load.session())?;

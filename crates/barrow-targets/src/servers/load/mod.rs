@@ -429,6 +429,10 @@ impl<'s, S: ServerSession> Load<'s> for ServerLoad<'s, S> {
         self.merged
     }
 
+    fn recount(&mut self) {
+        self.tables.iter_mut().for_each(|table| table.rows = None);
+    }
+
     fn begin_file(&mut self) -> Result<(), Error> {
         // A savepoint of the same name takes the place of the one before.
         for sql in [

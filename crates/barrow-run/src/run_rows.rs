@@ -1,0 +1,139 @@
+//! The rows of runs, found again by the column that has their ids.
+
+use barrow_core::escape::escape_for_display;
+use barrow_targets::ledger::{self, File, Outcome, Run};
+use barrow_targets::{Session, Value};
+use serde::{Deserialize, Serialize};
+
+use crate::error::Error;
+
+/// By what a run's rows are found again: kept in the ledger as JSON.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct UndoBy {
+    /// The column that has the run's id.
+    pub column: String,
+    /// The tables.
+    pub tables: Vec<String>,
+}
+
+/// The runs that mended its rejects and whose rows are in the table.
+///
+/// # Errors
+/// The ledger cannot be read.
+pub fn mends(session: &mut dyn Session, run: &Run) -> Result<Vec<Run>, Error> {
+    let mends = ledger::mends_of(session, &run.run)?;
+    Ok(mends
+        .into_iter()
+        .filter(|mend| mend.outcome == Outcome::Kept)
+        .collect())
+}
+
+/// By what its rows are found.
+///
+/// # Errors
+/// By nothing: the spec had no column for the run, the rows were merged, or the column is gone.
+pub fn by(session: &mut dyn Session, run: &Run) -> Result<UndoBy, Error> {
+    let by = run
+        .undo_by
+        .as_deref()
+        .and_then(|by| serde_json::from_str::<UndoBy>(by).ok());
+    let Some(by) = by else {
+        return Err(Error::request(
+            format!(
+                "nothing tells the rows of run {} from others: its spec has no run_column",
+                run.run
+            ),
+            "say [target] run_column for the loads to come; delete these rows by hand, and let the \
+             ledger forget the run: barrow undo RUN --forget",
+        ));
+    };
+    if run.mode == "merge" {
+        return Err(Error::request(
+            format!(
+                "run {} merged its rows: those that it changed were there before, and would be lost",
+                run.run
+            ),
+            "load the files of before again, or correct the rows by hand; --forget makes the ledger \
+             forget the run",
+        ));
+    }
+    for table in &by.tables {
+        let shown = escape_for_display(table.as_bytes());
+        let Some(found) = session.describe(table)? else {
+            return Err(Error::request(
+                format!("the table {shown} is not there any more"),
+                "--forget makes the ledger forget the run",
+            ));
+        };
+        if found.column(&by.column).is_none() {
+            return Err(Error::request(
+                format!(
+                    "the table {shown} has no column {}",
+                    escape_for_display(by.column.as_bytes())
+                ),
+                "delete the rows by hand; --forget makes the ledger forget the run",
+            ));
+        }
+    }
+    Ok(by)
+}
+
+/// Rows that are gone from each table, and files that count as new.
+pub type TakenOut = (Vec<(String, u64)>, u64);
+
+/// Deletes the rows of runs, and has the ledger say why. Nothing is committed.
+///
+/// # Errors
+/// The database refuses.
+pub fn taken_out(
+    session: &mut dyn Session,
+    runs: &[&Run],
+    by: Option<&UndoBy>,
+    message: &str,
+    rehearses: bool,
+) -> Result<TakenOut, Error> {
+    let mut tables = Vec::new();
+    // Tables that refer to others come after them in a run, and go before them.
+    for table in by
+        .iter()
+        .flat_map(|by| by.tables.iter().rev().map(|table| (*by, table)))
+    {
+        let (by, table) = table;
+        let (name, column) = {
+            let dialect = session.dialect();
+            (dialect.table(table), dialect.quoted(&by.column))
+        };
+        let mut rows = 0;
+        for run in runs {
+            let sql = format!("DELETE FROM {name} WHERE {column} = ?");
+            rows += session.execute(&sql, &[Value::from(run.run.as_str())], "deleting the rows")?;
+        }
+        tables.push((table.clone(), rows));
+    }
+    tables.reverse();
+    let mut files = 0;
+    for run in runs {
+        for file in ledger::files_of(session, &run.run)? {
+            files += u64::from(run.mend_of.is_none() && file.outcome == Outcome::Kept);
+            let undone = File {
+                outcome: Outcome::TakenOut,
+                committed_to: 0,
+                ..file
+            };
+            if !rehearses {
+                ledger::write_file(session, &undone, false)?;
+            }
+        }
+        let undone = Run {
+            outcome: Outcome::TakenOut,
+            message: Some(message.to_string()),
+            still_open: 0,
+            state: None,
+            ..(*run).clone()
+        };
+        if !rehearses {
+            ledger::write_run(session, &undone, false)?;
+        }
+    }
+    Ok((tables, files))
+}
