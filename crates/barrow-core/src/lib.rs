@@ -61,6 +61,7 @@ pub mod plan;
 pub mod pool;
 pub mod problem;
 pub mod reason;
+pub mod reason_help;
 pub mod records;
 pub mod rejects;
 pub mod repair;

@@ -46,6 +46,36 @@ pub enum Type {
     Bytes,
 }
 
+/// Every type as it is written in a spec, and what it is.
+pub const TYPE_MEANINGS: &[(&str, &str)] = &[
+    ("smallint", "Whole numbers from -32,768 to 32,767."),
+    (
+        "integer",
+        "Whole numbers from -2,147,483,648 to 2,147,483,647.",
+    ),
+    ("bigint", "Whole numbers of 64 bits."),
+    (
+        "decimal(p,s)",
+        "Exact numbers of up to p digits, s of them after the mark; p up to 38.",
+    ),
+    ("real", "Binary floating point of 32 bits."),
+    ("double", "Binary floating point of 64 bits."),
+    ("boolean", "True or false, by words."),
+    (
+        "char(n)",
+        "Text of at most n characters, filled up by the database.",
+    ),
+    ("varchar(n)", "Text of at most n characters."),
+    ("text", "Text of any length."),
+    ("date", "A day, years 0001 to 9999."),
+    ("time", "A time of day."),
+    ("timestamp", "A day and a time, without a zone."),
+    ("timestamptz", "A moment in time, kept in UTC."),
+    ("json", "A JSON document (RFC 8259), kept letter by letter."),
+    ("uuid", "A UUID (RFC 9562)."),
+    ("bytes", "Bytes, in hexadecimal or base64."),
+];
+
 /// Every type's name as it is written in a spec.
 pub const TYPE_NAMES: &[&str] = &[
     "smallint",
@@ -201,6 +231,12 @@ impl fmt::Display for Type {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn every_type_has_its_meaning() {
+        let named: Vec<&str> = TYPE_MEANINGS.iter().map(|(name, _)| *name).collect();
+        assert_eq!(named, TYPE_NAMES);
+    }
 
     #[test]
     fn a_type_reads_back_as_it_is_written() {

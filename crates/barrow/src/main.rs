@@ -31,6 +31,7 @@ fn main() -> ExitCode {
         Command::Ledger(ledger) => commands::ledger::run(ledger),
         Command::Undo(undo) => commands::undo::run(undo),
         Command::Status(status) => commands::status::run(status),
+        Command::Help(help) => commands::help::run(help),
         Command::Demo(demo) => commands::demo::run(demo),
     };
     outcome.unwrap_or_else(|error| {

@@ -188,6 +188,10 @@ const TOUR: &[Step] = &[
         ],
     ),
     Step(
+        "What a key of the spec means, or a word of other tools for it; codes and types likewise.",
+        &["help", "null_values"],
+    ),
+    Step(
         "What was loaded, when, from what and with what result.",
         &["ledger", "--database", "sqlite:market.db"],
     ),

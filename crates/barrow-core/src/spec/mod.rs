@@ -1,6 +1,7 @@
 //! The spec: as written, then checked, then the plan that the reader follows.
 
 pub mod check;
+pub mod keys;
 mod other_words;
 pub mod raw;
 pub mod read;

@@ -123,6 +123,21 @@ const TYPES: &[(&str, &str)] = &[
     ("varbinary", "bytes"),
 ];
 
+/// The section and the key that a word means, where it means one.
+pub fn meant(word: &str) -> Option<(&'static str, &'static str)> {
+    let wanted = folded(word);
+    let found = KEYS.iter().find(|(other, ..)| folded(other) == wanted);
+    found.map(|(_, section, key)| (*section, *key))
+}
+
+/// The words that mean a key.
+pub fn of(section: &str, name: &str) -> Vec<&'static str> {
+    let meant = KEYS
+        .iter()
+        .filter(|(_, of, key)| *of == section && *key == name);
+    meant.map(|(word, ..)| *word).collect()
+}
+
 fn folded(word: &str) -> String {
     let kept = word.chars().filter(|c| c.is_alphanumeric());
     kept.flat_map(char::to_lowercase).collect()

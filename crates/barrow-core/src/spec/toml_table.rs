@@ -11,7 +11,7 @@ use toml::de::{DeTable, DeValue};
 
 use crate::nearest::did_you_mean;
 use crate::problem::{Problem, Spanned};
-use crate::spec::other_words;
+use crate::spec::{keys, other_words};
 use crate::words::{Given, Word};
 
 /// One table of the spec, such as `[records]`.
@@ -49,6 +49,11 @@ impl<'s> Section<'s> {
 
     /// The value of `key`, if the key is there.
     pub fn value(&mut self, key: &'static str) -> Option<Spanned<&'s DeValue<'s>>> {
+        debug_assert!(
+            keys::knows(&self.name, key),
+            "the table of keys lacks {} {key}",
+            self.name
+        );
         self.asked.push(key);
         let value = self.table?.get(key)?;
         Some(Spanned::new(value.get_ref(), value.span()))

@@ -50,6 +50,8 @@ pub enum Command {
     Undo(Undo),
     /// Show what was loaded, when, from what and with what result
     Ledger(Ledger),
+    /// Say what a command, a key of the spec, a type or the code of a reject means
+    Help(Help),
     /// Lay out the demo market and run the whole tour on it
     Demo(Demo),
 }
@@ -69,7 +71,7 @@ impl Command {
             Command::Ledger(ledger) => ledger.report,
             Command::Undo(undo) => undo.report,
             Command::Status(status) => status.report,
-            Command::Ddl(_) | Command::Demo(_) => Report::Text,
+            Command::Ddl(_) | Command::Demo(_) | Command::Help(_) => Report::Text,
         };
         report == Report::Json
     }
@@ -376,6 +378,30 @@ pub struct Mend {
     /// Say nothing but the result
     #[arg(short, long)]
     pub quiet: bool,
+}
+
+/// `barrow help`
+#[derive(Debug, clap::Args)]
+#[command(
+    after_help = "A KEY is written as in the spec, with its section or without: null_values, \
+values.null_values, [source]. A CODE is that of a reject: too-precise. Also: types, codes, keys."
+)]
+pub struct Help {
+    /// A command, a key, a section, a type or a code
+    #[arg(value_name = "COMMAND, KEY or CODE")]
+    pub words: Vec<String>,
+    /// Print a JSON Schema of the spec, by which editors complete and check it
+    #[arg(long)]
+    pub schema: bool,
+    /// Print what a shell completes by
+    #[arg(long, value_name = "SHELL", conflicts_with = "schema")]
+    pub completion: Option<clap_complete::Shell>,
+    /// Write manual pages into a folder
+    #[arg(long, value_name = "FOLDER", conflicts_with_all = ["schema", "completion"])]
+    pub man: Option<PathBuf>,
+    /// Print the tables of the documents
+    #[arg(long, hide = true)]
+    pub tables: bool,
 }
 
 /// `barrow undo`

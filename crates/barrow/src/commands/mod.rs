@@ -7,6 +7,7 @@ pub mod demo;
 pub mod draft;
 mod draft_each;
 pub mod export;
+pub mod help;
 pub mod ledger;
 pub mod load;
 pub mod mend;

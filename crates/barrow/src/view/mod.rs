@@ -6,6 +6,7 @@ pub mod draft;
 pub mod draft_each;
 pub mod export;
 pub mod failure;
+pub mod help;
 pub mod json;
 pub mod ledger;
 pub mod lines;

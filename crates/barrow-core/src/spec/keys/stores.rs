@@ -1,0 +1,103 @@
+//! `[stores.NAME]`: how files that are elsewhere are had.
+
+use super::{Key, Takes};
+
+/// The keys, in the order of the documents.
+pub const KEYS: &[Key] = &[
+    Key {
+        section: "[stores.NAME]",
+        name: "endpoint",
+        takes: Takes::Text,
+        default: "none",
+        meaning: r#"The service's address, where it is not the cloud's own: `"http://10.0.0.2:9000"`."#,
+        example: r#"endpoint = "https://objects.market.example""#,
+    },
+    Key {
+        section: "[stores.NAME]",
+        name: "region",
+        takes: Takes::Text,
+        default: "none",
+        meaning: "The bucket's region.",
+        example: r#"region = "north""#,
+    },
+    Key {
+        section: "[stores.NAME]",
+        name: "path_style",
+        takes: Takes::Flag,
+        default: "none",
+        meaning: "Whether the bucket stands in the path of requests (`true`), or in the host's name (`false`).",
+        example: "path_style = true",
+    },
+    Key {
+        section: "[stores.NAME]",
+        name: "allow_http",
+        takes: Takes::Flag,
+        default: "`false`",
+        meaning: "Whether requests may go without encryption.",
+        example: "allow_http = true",
+    },
+    Key {
+        section: "[stores.NAME]",
+        name: "anonymous",
+        takes: Takes::Flag,
+        default: "`false`",
+        meaning: "Requests are not signed: for buckets that everybody may read.",
+        example: "anonymous = true",
+    },
+    Key {
+        section: "[stores.NAME]",
+        name: "profile",
+        takes: Takes::Text,
+        default: r#"`AWS_PROFILE`, or `"default"`"#,
+        meaning: "A profile of the shared profile files; `AWS_PROFILE`, or `default`, unless said.",
+        example: r#"profile = "market""#,
+    },
+    Key {
+        section: "[stores.NAME]",
+        name: "access_key",
+        takes: Takes::Text,
+        default: "none",
+        meaning: "The key's id and its secret. For `az://`, `secret_key` is the account's key; for the web, the password.",
+        example: r#"access_key = "${MARKET_KEY}""#,
+    },
+    Key {
+        section: "[stores.NAME]",
+        name: "secret_key",
+        takes: Takes::Text,
+        default: "none",
+        meaning: "The key's id and its secret. For `az://`, `secret_key` is the account's key; for the web, the password.",
+        example: r#"secret_key = "${MARKET_SECRET}""#,
+    },
+    Key {
+        section: "[stores.NAME]",
+        name: "token",
+        takes: Takes::Text,
+        default: "none",
+        meaning: "The token of a session; for the web, `gs://` and `az://`, that of a bearer.",
+        example: r#"token = "${MARKET_TOKEN}""#,
+    },
+    Key {
+        section: "[stores.NAME]",
+        name: "account",
+        takes: Takes::Text,
+        default: "none",
+        meaning: "The account of `az://`, or the user of a web server.",
+        example: r#"account = "market""#,
+    },
+    Key {
+        section: "[stores.NAME]",
+        name: "key_file",
+        takes: Takes::Text,
+        default: "none",
+        meaning: "A file with a service account's key, for `gs://`.",
+        example: r#"key_file = "market-key.json""#,
+    },
+    Key {
+        section: "[stores.NAME]",
+        name: "give_up_after",
+        takes: Takes::Text,
+        default: r#"`"60 s"`"#,
+        meaning: r#"How long a request is tried again without anything coming: `"60 s"` unless said. A service that never answered is given up after 5 seconds."#,
+        example: r#"give_up_after = "60 s""#,
+    },
+];
