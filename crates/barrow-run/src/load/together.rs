@@ -398,10 +398,19 @@ fn ended(requests: &[LoadRequest<'_>], loads: Vec<Loaded>, is_kept: bool) -> Tog
         loaded.dispose(request);
         summaries.push(loaded.summary);
     }
+    let names = |request: &LoadRequest<'_>| {
+        request
+            .job
+            .tables()
+            .iter()
+            .map(ToString::to_string)
+            .collect()
+    };
     let into = requests.first().map(|request| request.url.to_string());
     Together {
         into: escape_for_display(into.unwrap_or_default().as_bytes()),
         loads: summaries,
+        tables: requests.iter().map(names).collect(),
         is_kept,
         ..Together::default()
     }

@@ -177,6 +177,8 @@ pub struct Together {
     pub into: String,
     /// A load for each spec, in the order that they were loaded in.
     pub loads: Vec<Summary>,
+    /// The tables of each.
+    pub tables: Vec<Vec<String>>,
     /// Whether all of it is committed; nothing is otherwise.
     pub is_kept: bool,
     /// That the database was made, if it was.

@@ -56,7 +56,7 @@ fn of_words(words: &[String]) -> Result<String, Error> {
     // A word of the trade for it.
     if let Some(key) = keys::meant(&word) {
         return Ok(format!(
-            "{word} is called so here:\n\n{}",
+            "{word} is {key} here:\n\n{}",
             view::keys(&keys::find(&key))
         ));
     }

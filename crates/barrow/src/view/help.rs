@@ -39,7 +39,7 @@ fn key_in_full(key: &Key) -> String {
     let _ = writeln!(out, "  default  {}", key.default.replace('`', ""));
     let also = keys::other_words(key);
     if !also.is_empty() {
-        let _ = writeln!(out, "  asked for as {}", also.join(", "));
+        let _ = writeln!(out, "  also     {}, in other tools", also.join(", "));
     }
     if key.stands_on_columns() {
         let _ = writeln!(out, "  stands on a column, too, for that one alone");

@@ -31,23 +31,19 @@ fn write(t: &Together, out: &mut impl Write) -> io::Result<()> {
     }
     writeln!(out, "{} → {}, in one transaction\n", specs.bold(), t.into)?;
     lines(t, out)?;
-    for load in t
-        .loads
-        .iter()
-        .filter(|load| !load.tally.reason_kinds().is_empty())
-    {
-        reasons(load, out)?;
+    for (load, tables) in t.loads.iter().zip(&t.tables) {
+        if !load.tally.reason_kinds().is_empty() {
+            reasons(load, &named(tables), out)?;
+        }
     }
+    made(t, out)?;
     for load in &t.loads {
-        for words in load.made.iter().chain(&load.remarks) {
+        for words in &load.remarks {
             writeln!(out, "  {words}")?;
         }
         for done in &load.disposed {
             writeln!(out, "  {}: {}", done.file, done.words)?;
         }
-    }
-    if let Some(made) = &t.made {
-        writeln!(out, "  {made}")?;
     }
     match t.is_kept {
         true => writeln!(out, "  {}, {}", "committed".green(), time(t.elapsed)),
@@ -62,10 +58,31 @@ fn write(t: &Together, out: &mut impl Write) -> io::Result<()> {
     }
 }
 
+/// What was made: plain tables together, whatever else in words of its own.
+fn made(t: &Together, out: &mut impl Write) -> io::Result<()> {
+    if let Some(made) = &t.made {
+        writeln!(out, "  {made}")?;
+    }
+    let all = || t.loads.iter().flat_map(|load| &load.made);
+    let table = |words: &String| {
+        let name = words.strip_prefix("table ")?.strip_suffix(": created")?;
+        Some(name.to_string())
+    };
+    let tables: Vec<String> = all().filter_map(table).collect();
+    if !tables.is_empty() {
+        let word = if tables.len() == 1 { "table" } else { "tables" };
+        writeln!(out, "  {word} {}: created", tables.join(", "))?;
+    }
+    for words in all().filter(|words| table(words).is_none()) {
+        writeln!(out, "  {words}")?;
+    }
+    Ok(())
+}
+
 /// Which of them are why nothing is committed.
 fn why(t: &Together) -> String {
-    let why = |load: &Summary| {
-        let table = named(load);
+    let why = |(load, tables): (&Summary, &Vec<String>)| {
+        let table = named(tables);
         match load.outcome {
             Outcome::BeyondTolerance { .. } => Some(format!(
                 "{table} has more rejects than its limit of {}",
@@ -79,22 +96,19 @@ fn why(t: &Together) -> String {
     };
     t.loads
         .iter()
+        .zip(&t.tables)
         .filter_map(why)
         .collect::<Vec<_>>()
         .join("; ")
 }
 
-fn named(load: &Summary) -> String {
-    match load.tables.as_slice() {
-        [] => load.spec.clone(),
-        tables => {
-            let names: Vec<String> = tables
-                .iter()
-                .map(|t| escape_for_display(t.name.as_bytes()))
-                .collect();
-            names.join(", ")
-        }
-    }
+/// The tables of a load, as people read them.
+fn named(tables: &[String]) -> String {
+    let names: Vec<String> = tables
+        .iter()
+        .map(|t| escape_for_display(t.as_bytes()))
+        .collect();
+    names.join(", ")
 }
 
 /// A line for each spec, and one for all of them.
@@ -124,14 +138,9 @@ fn lines(t: &Together, out: &mut impl Write) -> io::Result<()> {
         String::new(),
     ];
     let rows: Vec<[String; 5]> = t.loads.iter().map(of).collect();
-    let name = |load: &&Summary| named(load).chars().count();
-    let first = t
-        .loads
-        .iter()
-        .map(|load| name(&load))
-        .max()
-        .unwrap_or(0)
-        .max("table".len());
+    let names: Vec<String> = t.tables.iter().map(|tables| named(tables)).collect();
+    let longest = names.iter().map(|name| name.chars().count()).max();
+    let first = longest.unwrap_or(0).max("table".len());
     let width = |place: usize| {
         let cells = rows.iter().chain([&head, &all]).map(|row| row[place].len());
         cells.max().unwrap_or(0)
@@ -145,19 +154,19 @@ fn lines(t: &Together, out: &mut impl Write) -> io::Result<()> {
         format!("{name:first$}   {}", cells.collect::<Vec<_>>().join("   "))
     };
     writeln!(out, "  {}", line("table", &head).bold())?;
-    for (load, row) in t.loads.iter().zip(&rows) {
+    for ((load, row), name) in t.loads.iter().zip(&rows).zip(&names) {
         let known = match load.skipped.len() as u64 {
             0 => String::new(),
             skipped => format!("   {} already loaded", counted(skipped, "file")),
         };
-        writeln!(out, "  {}{}", line(&named(load), row), known.dimmed())?;
+        writeln!(out, "  {}{}", line(name, row), known.dimmed())?;
     }
     writeln!(out, "  {}\n", line("all", &all).bold())
 }
 
 /// Why records of one spec were rejected, and where they are.
-fn reasons(load: &Summary, out: &mut impl Write) -> io::Result<()> {
-    writeln!(out, "  {}: {}", named(load), "why rejected".bold())?;
+fn reasons(load: &Summary, table: &str, out: &mut impl Write) -> io::Result<()> {
+    writeln!(out, "  {table}: {}", "why rejected".bold())?;
     let reasons = load.tally.reason_kinds();
     kinds(
         &reasons[..reasons.len().min(KINDS)],
