@@ -343,6 +343,8 @@ pub struct TargetPlan {
     pub ledger: bool,
     /// Whether a load that brings no row may empty the table.
     pub may_empty: bool,
+    /// How the table is emptied.
+    pub empty_with: EmptyWith,
     /// The column that gets the run's id; none where no row has it.
     pub run_column: Option<String>,
     /// SQL that runs before the rows come, in their transaction where the database can.

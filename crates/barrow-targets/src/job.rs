@@ -17,6 +17,8 @@ pub struct Job {
     pub parts: Vec<RecordTable>,
     /// What becomes of the rows that the table has.
     pub mode: Mode,
+    /// Whether a table is emptied by the server's own TRUNCATE.
+    pub truncates: bool,
     /// Whether a missing table is made.
     pub create: bool,
     /// What sets the tables beside others apart from those of any other load.
@@ -193,6 +195,7 @@ mod tests {
                 part(2, "stalls", &[("id", Type::Text, false)]),
             ],
             mode: Mode::Append,
+            truncates: false,
             create: true,
             tag: Job::new_tag(),
         };

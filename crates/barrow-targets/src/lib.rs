@@ -26,6 +26,7 @@
 //!         references: Vec::new(),
 //!     }],
 //!     mode: Mode::Append,
+//!     truncates: false,
 //!     create: true,
 //!     tag: Job::new_tag(),
 //! };

@@ -159,6 +159,7 @@ mod tests {
         Job {
             parts: Vec::new(),
             mode,
+            truncates: false,
             create,
             tag: String::new(),
         }

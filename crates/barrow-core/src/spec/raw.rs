@@ -367,6 +367,8 @@ pub struct Target {
     pub ledger: Option<Spanned<bool>>,
     /// Whether a load that brings no row may empty the table.
     pub may_empty: Option<Spanned<bool>>,
+    /// How the table is emptied.
+    pub empty_with: Option<Spanned<EmptyWith>>,
     /// The column that gets the run's id.
     pub run_column: Option<Spanned<String>>,
     /// SQL that runs before the rows come.

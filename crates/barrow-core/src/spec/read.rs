@@ -441,6 +441,7 @@ fn target(mut s: Section<'_>) -> Target {
         key: s.texts("key"),
         ledger: s.flag("ledger"),
         may_empty: s.flag("may_empty"),
+        empty_with: s.word("empty_with"),
         run_column: s.text("run_column"),
         before: s.texts("before"),
         after: s.texts("after"),

@@ -3,6 +3,16 @@
 use super::words;
 
 words! {
+    /// How a table is emptied whose rows give way.
+    EmptyWith {
+        /// Row by row, within the transaction: others see the old rows until the commit.
+        Delete = "delete",
+        /// By the server's own statement, fast whatever the table's size: others wait.
+        Truncate = "truncate",
+    }
+}
+
+words! {
     /// What becomes of the rows that the table already has.
     Mode {
         /// They stay.

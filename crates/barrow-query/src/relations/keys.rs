@@ -10,21 +10,36 @@ use crate::files::quoted;
 /// So many columns are tried in twos and threes.
 const TRIED: usize = 6;
 
+/// From so many rows on, a column that is named for another table is its own table's key, too,
+/// where no value comes twice.
+const MANY: u64 = 20;
+
 /// The key of each table that has one of a single column.
 pub fn single(tables: &mut [Table]) {
+    let names: Vec<String> = tables.iter().map(|table| table.name.clone()).collect();
     for table in tables {
+        let own = table.name.clone();
+        let others = || names.iter().filter(|name| **name != own);
+        let is_of_other = |column: &Column| {
+            let name = names::plain(&column.name);
+            others().any(|other| names::begins_with_table(&name, other))
+                && !names::begins_with_table(&name, &own)
+        };
         let apart = table.columns.iter().enumerate();
         let mut apart: Vec<(u32, String)> = apart
             .filter(|(_, column)| column.tells_apart(table.rows))
+            // A few rows tell little: there the name has to.
+            .filter(|(_, column)| table.rows >= MANY || !is_of_other(column))
+            .filter(|(_, column)| table.rows > 1 || names::has_ending(&names::plain(&column.name)))
             .filter_map(|(place, column)| {
                 Some((weight(place, column, &table.name)?, column.name.clone()))
             })
             .collect();
         // The likeliest first, and of these the first in the file.
         apart.sort_by_key(|(weight, _)| std::cmp::Reverse(*weight));
-        let mut names = apart.into_iter().map(|(_, name)| name);
-        table.key = names.next().into_iter().collect();
-        table.other_keys = names.collect();
+        let mut found = apart.into_iter().map(|(_, name)| name);
+        table.key = found.next().into_iter().collect();
+        table.other_keys = found.collect();
     }
 }
 

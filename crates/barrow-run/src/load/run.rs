@@ -274,6 +274,9 @@ fn begin<'s>(
     rehearses: bool,
     replaces: &[Run],
 ) -> Result<Begun<'s>, Error> {
+    if let Err(error) = may_truncate(request, session, job) {
+        return Err(not_begun(request, session, recorder, error));
+    }
     let missing = match ready(request, session, job, &mut recorder, rehearses) {
         Ok(missing) => missing,
         Err(error) => return Err(not_begun(request, session, recorder, error)),
@@ -297,6 +300,23 @@ fn begin<'s>(
             let (session, _) = load.roll_back();
             Err(not_begun(request, session, recorder, error))
         }
+    }
+}
+
+/// Whether the table may be emptied as the spec says.
+fn may_truncate(
+    request: &LoadRequest<'_>,
+    session: &mut dyn Session,
+    job: &Job,
+) -> Result<(), Error> {
+    let is_asked = job.truncates && job.mode == Mode::Truncate;
+    let is_all_or_nothing = request.spec.plan.target.every == Every::All;
+    match is_asked && is_all_or_nothing && !session.dialect().has_transactional_ddl() {
+        false => Ok(()),
+        true => Err(Error::request(
+            "this server commits a TRUNCATE at once, and the load is all or nothing",
+            "leave empty_with out, or say commit_every = N: then rows may be lost where it fails",
+        )),
     }
 }
 

@@ -14,7 +14,7 @@ use barrow_core::source::{self, SourceFile};
 use barrow_core::spec;
 use barrow_core::spec::Known;
 use barrow_core::values::ColumnReader;
-use barrow_core::words::{Every, Mode, Tolerance, WhenEmpty, WhenNewColumn};
+use barrow_core::words::{EmptyWith, Every, Mode, Tolerance, WhenEmpty, WhenNewColumn};
 use barrow_stores::Stores;
 use barrow_targets::{Column, Job, RecordTable, Url, secret};
 
@@ -278,6 +278,7 @@ impl Spec {
         Ok(Job {
             parts: parts.collect::<Result<_, Error>>()?,
             mode: target.mode,
+            truncates: target.empty_with == EmptyWith::Truncate,
             create: target.create,
             tag: Job::new_tag(),
         })

@@ -93,6 +93,7 @@ fn job(mode: Mode, has_key: bool) -> Job {
             references: Vec::new(),
         }],
         mode,
+        truncates: false,
         create: true,
         tag: Job::new_tag(),
     }
@@ -260,6 +261,7 @@ fn truncate_empties_the_table_with_the_commit(place: &mut Place) {
 fn a_table_that_is_missing_stops_the_load_and_leaves_the_session(place: &mut Place) {
     let session = place.session.as_mut();
     let missing = Job {
+        truncates: false,
         create: false,
         ..job(Mode::Append, false)
     };

@@ -481,7 +481,7 @@ pub struct Common {
     /// where a server takes the rows
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
     pub threads: Option<u16>,
-    /// Say nothing but the result
+    /// Say nothing unless something is wrong, or a report is asked for
     #[arg(short, long)]
     pub quiet: bool,
 }

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use barrow_run::load::LoadTogether;
 use barrow_run::words::counted;
-use barrow_run::{Error, Load, Overrides, Spec};
+use barrow_run::{Error, Load, Overrides, Spec, Summary};
 
 use crate::args;
 use crate::exit;
@@ -34,8 +34,11 @@ pub fn run(args: &args::Load) -> Result<ExitCode, Error> {
         return share(load, &spec, args);
     }
     let summary = load.run()?;
-    summary::print(&summary, common.report)?;
-    Ok(exit::of_load(&summary))
+    let code = exit::of_load(&summary);
+    if !is_quiet(common, code, summary.rejected()) {
+        summary::print(&summary, common.report)?;
+    }
+    Ok(code)
 }
 
 /// Says how many remarks of a draft nobody has taken out of the spec.
@@ -73,8 +76,18 @@ fn together(args: &args::Load, specs: &[PathBuf], files: &[String]) -> Result<Ex
         .threads(common.threads())
         .observe(&mut progress)
         .run()?;
-    view::print(&loaded, common.report)?;
-    Ok(exit::of_loads(&loaded.loads))
+    let code = exit::of_loads(&loaded.loads);
+    let rejected = loaded.loads.iter().map(Summary::rejected).sum();
+    if !is_quiet(common, code, rejected) {
+        view::print(&loaded, common.report)?;
+    }
+    Ok(code)
+}
+
+/// Whether nothing is said: it is asked for, and all is in the table.
+fn is_quiet(common: &args::Common, code: ExitCode, rejected: u64) -> bool {
+    let is_text = common.report == args::Report::Text;
+    common.quiet && is_text && code == ExitCode::SUCCESS && rejected == 0
 }
 
 fn overrides(args: &args::Load) -> Overrides {

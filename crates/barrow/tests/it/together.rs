@@ -11,6 +11,7 @@ on_every_database! {
     one_table_beyond_its_limit_takes_all_back,
     tables_that_refer_to_each_other_are_emptied_and_filled_in_order,
     sql_runs_before_and_after_the_rows,
+    a_table_is_emptied_by_the_servers_own_statement,
 }
 
 /// A market of many tables that refer to each other, in files.
@@ -348,4 +349,82 @@ fn a_reference_to_its_own_table_needs_its_rows_in_order() {
     );
     let said = m.run("load specs/keepers.spec.toml specs/carts.spec.toml");
     assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+}
+
+fn a_table_is_emptied_by_the_servers_own_statement(kind: Kind) {
+    let d = pair(kind);
+    let spec = GROWERS.replace(
+        "create = true",
+        "create = true\nmode = \"truncate\"\nempty_with = \"truncate\"",
+    );
+    d.market.write("g.spec.toml", spec.as_bytes());
+    d.sql(&[
+        "CREATE TABLE growers (name VARCHAR(20) NOT NULL PRIMARY KEY)",
+        "INSERT INTO growers VALUES ('Old')",
+    ]);
+    let said = d.run("load g.spec.toml");
+    if kind == Kind::MariaDb {
+        assert!(
+            said.code == 2 && said.err.contains("TRUNCATE at once"),
+            "{}",
+            said.err
+        );
+        assert_eq!(d.rows("SELECT name FROM growers"), ["Old"]);
+        d.market.write(
+            "g.spec.toml",
+            spec.replace("mode =", "commit_every = 10\nmode =")
+                .as_bytes(),
+        );
+        assert_eq!(d.run("load g.spec.toml").code, 0);
+    } else {
+        assert_eq!(said.code, 0, "{}", said.err);
+    }
+    assert_eq!(
+        d.rows("SELECT name FROM growers ORDER BY name"),
+        ["Ada", "Bram"]
+    );
+    // A load that is rolled back leaves them.
+    if kind != Kind::MariaDb {
+        d.market
+            .write("g.csv", b"name\nMoor of the long name, the elder\n");
+        assert_ne!(d.run("load g.spec.toml --again").code, 0);
+        assert_eq!(
+            d.rows("SELECT name FROM growers ORDER BY name"),
+            ["Ada", "Bram"]
+        );
+    }
+}
+
+#[test]
+fn a_quiet_load_says_nothing_unless_something_is_wrong() {
+    let m = Market::with(&[
+        ("g.spec.toml", GROWERS.as_bytes()),
+        ("g.csv", b"name\nAda\n"),
+        ("h.csv", b"name\nMoor of the long name, the elder\nZoe\n"),
+    ]);
+    let fine = m.run("load g.spec.toml -q --database sqlite:m.db");
+    assert_eq!(
+        (fine.code, fine.out.as_str(), fine.err.as_str()),
+        (0, "", "")
+    );
+    let again = m.run("load g.spec.toml -q --database sqlite:m.db");
+    assert_eq!(
+        (again.code, again.out.as_str(), again.err.as_str()),
+        (0, "", "")
+    );
+    let within = m.run("load g.spec.toml h.csv -q --max-rejects 1 --database sqlite:m.db");
+    assert!(
+        within.code == 0 && within.out.contains("rejected"),
+        "{}",
+        within.out
+    );
+    let mut command = m.command("ledger");
+    command.env("BARROW_DATABASE", "sqlite:m.db");
+    let ledger = said(command);
+    assert!(
+        ledger.code == 0 && ledger.out.contains("growers"),
+        "{}{}",
+        ledger.out,
+        ledger.err
+    );
 }

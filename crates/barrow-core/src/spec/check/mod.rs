@@ -22,7 +22,7 @@ use crate::source::{Charset, Compression};
 use crate::spec::raw::{Known, RawSpec};
 use crate::words::Layout;
 use crate::words::{
-    Every, Header, Measure, Mode, Per, Tolerance, WhenUndecodable, WhenUnencodable,
+    EmptyWith, Every, Header, Measure, Mode, Per, Tolerance, WhenUndecodable, WhenUnencodable,
 };
 
 /// How many reasons are written in full unless the spec says otherwise.
@@ -281,6 +281,7 @@ fn target(
         every,
         ledger: it(&t.ledger).unwrap_or(true),
         may_empty: it(&t.may_empty).unwrap_or(false),
+        empty_with: it(&t.empty_with).unwrap_or(EmptyWith::Delete),
         run_column: it(&t.run_column),
         before: target::statements("before", t.before.as_deref(), problems),
         after: target::statements("after", t.after.as_deref(), problems),

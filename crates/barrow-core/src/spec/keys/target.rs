@@ -46,6 +46,14 @@ pub const KEYS: &[Key] = &[
     },
     Key {
         section: "[target]",
+        name: "empty_with",
+        takes: Takes::Words(&["delete", "truncate"]),
+        default: r#"`"delete"`"#,
+        meaning: r#"How `mode = "truncate"` empties the table. `"delete"`: others see the old rows until the commit. `"truncate"`: the server's own TRUNCATE, fast whatever the table's size; others wait until the commit. In MariaDB and MySQL, which commit it at once, only with `commit_every = N`; SQLite has none, and deletes."#,
+        example: r#"empty_with = "truncate""#,
+    },
+    Key {
+        section: "[target]",
         name: "may_empty",
         takes: Takes::Flag,
         default: "`false`",

@@ -95,8 +95,13 @@ fn ready<S: ServerSession>(server: &mut S, job: &Job) -> Result<Ready<S::Kind>, 
             false => 0,
         };
         if job.mode == Mode::Truncate && table.was_there {
-            // Not TRUNCATE, which others would see before its time.
-            let sql = format!("DELETE FROM {}", S::DIALECT.table(&table.name));
+            // TRUNCATE only where it is asked for: others wait for it, or see it before its time.
+            let verb = if job.truncates {
+                "TRUNCATE TABLE"
+            } else {
+                "DELETE FROM"
+            };
+            let sql = format!("{verb} {}", S::DIALECT.table(&table.name));
             server.run(&sql, "emptying the table")?;
         }
         let found = described(server, table.destination())?;
