@@ -5,6 +5,7 @@ pub mod keys;
 mod other_words;
 pub mod raw;
 pub mod read;
+mod read_tables;
 pub mod stores;
 pub mod toml_table;
 

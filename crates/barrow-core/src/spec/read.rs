@@ -4,11 +4,12 @@ use std::cell::RefCell;
 
 use toml::de::{DeTable, DeValue};
 
+use super::read_tables::{references, totals};
 use super::{other_words, stores};
 use crate::problem::{Problem, Spanned};
 use crate::spec::raw::{
-    Check, Column, Delimited, Export, Kind, RawSpec, Records, References, Rejects, Shape, Source,
-    Target, Total, ValueKeys, Values,
+    Check, Column, Delimited, Export, Kind, RawSpec, Records, Rejects, Shape, Source, Target,
+    ValueKeys, Values,
 };
 use crate::spec::toml_table::{Section, whole};
 use crate::types::{TYPE_NAMES, Type};
@@ -191,41 +192,6 @@ fn record_types<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) 
         kind
     };
     top.tables("record_type").into_iter().map(read).collect()
-}
-
-fn totals<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<Total> {
-    let read = |table: Spanned<&'s DeTable<'s>>| {
-        let mut s = Section::new("[[control_total]]", Some(table.value), problems);
-        let total = Total {
-            span: table.span,
-            part: s.word("in"),
-            line: s.count("line"),
-            sum: s.text("sum"),
-            kind: s.text("record_type"),
-            field: s.count("field"),
-            start: s.count("start"),
-            width: s.count("width"),
-            matches: s.text("matches"),
-        };
-        s.finish();
-        total
-    };
-    top.tables("control_total").into_iter().map(read).collect()
-}
-
-fn references<'s>(top: &mut Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<References> {
-    let read = |table: Spanned<&'s DeTable<'s>>| {
-        let mut s = Section::new("[[references]]", Some(table.value), problems);
-        let references = References {
-            span: table.span,
-            columns: s.texts("columns"),
-            table: s.text("table"),
-            to: s.texts("to"),
-        };
-        s.finish();
-        references
-    };
-    top.tables("references").into_iter().map(read).collect()
 }
 
 fn preamble(s: &mut Section<'_>) -> Option<Spanned<PreambleKey>> {

@@ -19,7 +19,7 @@ use crate::words::{counted, number};
 /// What the ledger says of files.
 pub(super) struct KnownFiles {
     files: FileIndex,
-    runs: HashMap<String, Run>,
+    pub(super) runs: HashMap<String, Run>,
     /// The hash of the spec's text.
     spec_hash: String,
     /// Whether a file that is in the table may be passed over.
@@ -37,7 +37,7 @@ pub(super) struct KnownFiles {
     /// Files whose rows of before would stay beside those of now.
     changed: Vec<String>,
     /// What the ledger has of these files.
-    changed_files: Vec<File>,
+    pub(super) changed_files: Vec<File>,
     /// Files that were exported from one of the tables.
     exported: Vec<File>,
 }
@@ -416,51 +416,6 @@ impl KnownFiles {
             "say mode = \"merge\" with a key to update what is there, mode = \"truncate\" to load it \
              all anew, or [source] when_changed = \"load\" if the new rows belong beside the old",
         ))
-    }
-
-    /// The runs whose rows go, since the spec says so and all of their files have changed.
-    ///
-    /// # Errors
-    /// A run loaded other files too, whose rows cannot be told from those of one that has
-    /// changed.
-    pub(super) fn replaced(
-        &self,
-        request: &LoadRequest<'_>,
-        session: &mut dyn Session,
-    ) -> Result<Vec<Run>, Error> {
-        let mut runs: Vec<Run> = Vec::new();
-        if request.spec.plan.source.when_changed != WhenChanged::Replace {
-            return Ok(runs);
-        }
-        for file in &self.changed_files {
-            let Some(run) = self.runs.get(&file.run) else {
-                continue;
-            };
-            if runs.iter().any(|known| known.run == run.run) {
-                continue;
-            }
-            let is_changed = |other: &File| {
-                let same = |known: &File| known.run == other.run && known.number == other.number;
-                other.counts.loaded == 0 || self.changed_files.iter().any(same)
-            };
-            let files = ledger::files_of(session, &run.run)?;
-            if let Some(other) = files.iter().find(|other| !is_changed(other)) {
-                return Err(Error::request(
-                    format!(
-                        "{} has changed, and run {}, which loaded it, loaded {} too, which has not: \
-                         their rows cannot be told apart",
-                        file.name, run.run, other.name
-                    ),
-                    format!(
-                        "take the run's rows out, and load its files again: barrow undo {}; or load \
-                         each file in a run of its own",
-                        run.run
-                    ),
-                ));
-            }
-            runs.push(run.clone());
-        }
-        Ok(runs)
     }
 
     /// The run that goes on, if one of the files is its own; the file that it was

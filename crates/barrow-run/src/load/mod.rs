@@ -2,6 +2,8 @@
 //! it.
 
 mod batch_group;
+mod begin;
+mod changed_files;
 mod disposal;
 mod file_index;
 pub(crate) mod file_states;

@@ -13,7 +13,7 @@ use barrow_targets::{Job, Session};
 use super::request::LoadRequest;
 use super::run::{self, Loaded};
 use super::selection::Selection;
-use super::{PATIENCE, rejects_table, select_files};
+use super::{PATIENCE, begin, rejects_table, select_files};
 use crate::error::Error;
 use crate::observer::{Observer, Watch, Watcher};
 use crate::report::{Outcome, Summary, Together};
@@ -347,7 +347,7 @@ fn missing_tables(
     }
     let mut missing = Vec::new();
     for request in requests {
-        missing.extend(run::missing(session, &request.job)?);
+        missing.extend(begin::missing(session, &request.job)?);
     }
     Ok(missing)
 }

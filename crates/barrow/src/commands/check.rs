@@ -1,7 +1,6 @@
 //! `barrow check`: what a load would do, without loading.
 
-use std::path::Path;
-use std::process::ExitCode;
+use std::{path::Path, process::ExitCode};
 
 use barrow_run::check::CheckReport;
 use barrow_run::{Check, Error, Overrides, Spec};
@@ -23,14 +22,10 @@ pub fn run(args: &args::Check) -> Result<ExitCode, Error> {
             "leave the files, --table and --report out, or check one spec at a time",
         ));
     }
-    let mut worst = ExitCode::SUCCESS;
-    for spec in &specs {
-        let code = one(args, spec, &[])?;
-        if worst == ExitCode::SUCCESS {
-            worst = code;
-        }
-    }
-    Ok(worst)
+    let codes = specs.iter().map(|spec| one(args, spec, &[]));
+    let codes = codes.collect::<Result<Vec<ExitCode>, Error>>()?;
+    let bad = codes.into_iter().find(|code| *code != ExitCode::SUCCESS);
+    Ok(bad.unwrap_or(ExitCode::SUCCESS))
 }
 
 fn one(args: &args::Check, spec: &Path, files: &[String]) -> Result<ExitCode, Error> {

@@ -1,16 +1,15 @@
 //! `barrow help`: what a command, a key of the spec or the code of a reject means.
 
 use std::io::Write;
-use std::path::Path;
 use std::process::ExitCode;
 
-use barrow_core::nearest::nearest;
-use barrow_core::reason_help::{CODES, of_code};
+use barrow_core::reason_help::of_code;
 use barrow_core::spec::keys;
 use barrow_core::types::TYPE_MEANINGS;
 use barrow_run::Error;
 use clap::CommandFactory;
 
+use super::help_files::{completion, man_pages};
 use crate::args::{self, Args};
 use crate::view::{ended, help as view};
 
@@ -71,34 +70,6 @@ fn of_words(words: &[String]) -> Result<String, Error> {
         ("keys", _, _) => Ok(view::all_keys()),
         (_, Some(code), _) => Ok(view::code(code)),
         (_, None, Some(ty)) => Ok(view::one_type(ty)),
-        (_, None, None) => Err(unknown(&word)),
+        (_, None, None) => Err(view::unknown(&word)),
     }
-}
-
-/// No such word: the nearest.
-fn unknown(word: &str) -> Error {
-    let shown = barrow_core::escape::escape_for_display(word.as_bytes());
-    let commands = Args::command();
-    let names = commands.get_subcommands().map(clap::Command::get_name);
-    let keys = keys::all().map(|key| key.name);
-    let codes = CODES.iter().map(|help| help.code.word());
-    let all = names.chain(keys).chain(codes);
-    let near = || nearest(word, all).map(|near| format!("did you mean {near}?"));
-    let usual = || "barrow help keys, types or codes lists them".to_string();
-    Error::request(
-        format!("{shown} is no command, key, type or code"),
-        near().unwrap_or_else(usual),
-    )
-}
-
-fn completion(shell: clap_complete::Shell) -> String {
-    let mut out = Vec::new();
-    clap_complete::generate(shell, &mut Args::command(), "barrow", &mut out);
-    String::from_utf8_lossy(&out).into_owned()
-}
-
-/// A page for the program and for each command.
-fn man_pages(folder: &Path) -> Result<(), Error> {
-    std::fs::create_dir_all(folder).map_err(|e| Error::file(folder, &e))?;
-    clap_mangen::generate_to(Args::command(), folder).map_err(|e| Error::file(folder, &e))
 }

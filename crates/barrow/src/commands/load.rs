@@ -1,24 +1,23 @@
 //! `barrow load`: reads files by a spec and loads them.
 
-use std::path::PathBuf;
 use std::process::ExitCode;
 use std::time::Duration;
 
-use barrow_run::load::LoadTogether;
 use barrow_run::words::counted;
-use barrow_run::{Error, Load, Overrides, Spec, Summary};
+use barrow_run::{Error, Load, Overrides, Spec};
 
+use super::load_together;
 use crate::args;
 use crate::exit;
 use crate::view::progress::Progress;
-use crate::view::{shared, summary, together as view};
+use crate::view::{shared, summary};
 
 /// Loads, and says what came of it.
 pub fn run(args: &args::Load) -> Result<ExitCode, Error> {
     let common = &args.common;
     let (specs, files) = args::specs(&args.spec, &args.files);
     if specs.len() > 1 {
-        return together(args, &specs, &files);
+        return load_together::run(args, &specs, &files);
     }
     let spec = Spec::open(&args.spec, &overrides(args))?;
     mention_remarks(&spec, common.quiet);
@@ -42,7 +41,7 @@ pub fn run(args: &args::Load) -> Result<ExitCode, Error> {
 }
 
 /// Says how many remarks of a draft nobody has taken out of the spec.
-fn mention_remarks(spec: &Spec, is_quiet: bool) {
+pub(super) fn mention_remarks(spec: &Spec, is_quiet: bool) {
     let count = spec.remarks();
     if count > 0 && !is_quiet {
         anstream::eprintln!(
@@ -53,44 +52,14 @@ fn mention_remarks(spec: &Spec, is_quiet: bool) {
     }
 }
 
-/// Loads several specs in one transaction.
-fn together(args: &args::Load, specs: &[PathBuf], files: &[String]) -> Result<ExitCode, Error> {
-    let common = &args.common;
-    if !files.is_empty() || args.share || common.table.is_some() {
-        return Err(Error::request(
-            "several specs are loaded together, each of its own files into its own table",
-            "leave the files, --table and --share out, or load one spec at a time",
-        ));
-    }
-    let overrides = overrides(args);
-    let opened = specs.iter().map(|spec| Spec::open(spec, &overrides));
-    let opened = opened.collect::<Result<Vec<Spec>, Error>>()?;
-    opened
-        .iter()
-        .for_each(|spec| mention_remarks(spec, common.quiet));
-    let mut progress = Progress::new(common.quiet);
-    let loaded = LoadTogether::new(&opened)
-        .rejects(args.rejects.clone())
-        .again(args.again)
-        .patience(Duration::from_secs(args.lock_wait.into()))
-        .threads(common.threads())
-        .observe(&mut progress)
-        .run()?;
-    let code = exit::of_loads(&loaded.loads);
-    let rejected = loaded.loads.iter().map(Summary::rejected).sum();
-    if !is_quiet(common, code, rejected) {
-        view::print(&loaded, common.report)?;
-    }
-    Ok(code)
-}
-
 /// Whether nothing is said: it is asked for, and all is in the table.
-fn is_quiet(common: &args::Common, code: ExitCode, rejected: u64) -> bool {
+pub(super) fn is_quiet(common: &args::Common, code: ExitCode, rejected: u64) -> bool {
     let is_text = common.report == args::Report::Text;
     common.quiet && is_text && code == ExitCode::SUCCESS && rejected == 0
 }
 
-fn overrides(args: &args::Load) -> Overrides {
+/// What the command line says over the spec.
+pub(super) fn overrides(args: &args::Load) -> Overrides {
     Overrides {
         mode: args.mode.map(Into::into),
         max_rejects: args.max_rejects,

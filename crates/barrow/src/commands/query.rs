@@ -16,7 +16,8 @@ pub fn run(args: &args::Query) -> Result<ExitCode, Error> {
     let answer = asked(args)?;
     let report = match args.writes() {
         true => written(args, answer)?,
-        false => Some(shown(args, &answer)?),
+        false if args.report == Report::Json => Some(view::print_json(&answer, args.limit)?),
+        false => Some(view::print(&answer, args.limit, args.quiet)?),
     };
     // None where whoever read the rows has had enough.
     Ok(match report.is_none_or(|report| report.is_within()) {
@@ -59,13 +60,6 @@ fn no_words() -> Error {
         "a query needs a spec or a file, and then the SQL",
         "such as barrow query orders.spec.toml \"SELECT count(*) FROM orders\"",
     )
-}
-
-fn shown(args: &args::Query, answer: &Answer) -> Result<QueryReport, Error> {
-    match args.report {
-        Report::Text => view::print(answer, args.limit, args.quiet),
-        Report::Json => view::print_json(answer, args.limit),
-    }
 }
 
 fn written(args: &args::Query, answer: Answer) -> Result<Option<QueryReport>, Error> {

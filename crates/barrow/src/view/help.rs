@@ -2,10 +2,16 @@
 
 use std::fmt::Write;
 
+use barrow_core::escape::escape_for_display;
+use barrow_core::nearest::nearest;
 use barrow_core::reason_help::{CODES, CodeHelp};
 use barrow_core::spec::keys::{self, Key};
 use barrow_core::types::TYPE_MEANINGS;
+use barrow_run::Error;
+use clap::CommandFactory;
 use owo_colors::OwoColorize;
+
+use crate::args::Args;
 
 /// A line is at most so long.
 const WIDTH: usize = 92;
@@ -161,4 +167,20 @@ fn folded(text: &str, indent: usize) -> String {
     }
     let _ = writeln!(out, "{:indent$}{line}", "");
     out
+}
+
+/// No such word: the nearest.
+pub fn unknown(word: &str) -> Error {
+    let shown = escape_for_display(word.as_bytes());
+    let commands = Args::command();
+    let names = commands.get_subcommands().map(clap::Command::get_name);
+    let keys = keys::all().map(|key| key.name);
+    let codes = CODES.iter().map(|help| help.code.word());
+    let all = names.chain(keys).chain(codes);
+    let near = || nearest(word, all).map(|near| format!("did you mean {near}?"));
+    let usual = || "barrow help keys, types or codes lists them".to_string();
+    Error::request(
+        format!("{shown} is no command, key, type or code"),
+        near().unwrap_or_else(usual),
+    )
 }
