@@ -10,6 +10,7 @@ mod draft;
 mod export;
 mod formats;
 mod frequent;
+mod help;
 mod json;
 mod kills;
 mod ledger;
