@@ -18,6 +18,10 @@ use args::{Args, Command};
 fn main() -> ExitCode {
     let args = Args::parse();
     args.color.apply();
+    let has_documents = args.command.reports_json() && args.command.writes_rows();
+    if args.command.goes_by_environment() && !has_documents {
+        anstream::eprintln!("the database is that of {}", args::DATABASE);
+    }
     let outcome = match &args.command {
         Command::Load(load) => commands::load::run(load),
         Command::Draft(draft) => commands::draft::run(draft),

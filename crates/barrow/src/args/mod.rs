@@ -12,7 +12,7 @@ use barrow_run::export::files::Destination;
 use barrow_run::export::output::Parting;
 use clap::{Parser, Subcommand};
 
-pub use self::runs::{Help, Ledger, Mend, Status, Undo};
+pub use self::runs::{DATABASE, Help, Ledger, Mend, Status, Undo};
 pub use self::words::{Color, ModeWord, Report, dialects};
 
 /// Describe a flat file once, then check it, load it and keep what would not load.
@@ -131,8 +131,7 @@ pub struct Load {
 
 /// The database that is meant: as the command line says, or the environment.
 pub fn database(said: Option<&String>) -> Option<String> {
-    said.cloned()
-        .or_else(|| std::env::var("BARROW_DATABASE").ok())
+    said.cloned().or_else(|| std::env::var(DATABASE).ok())
 }
 
 /// The specs among words of which the first is one; the others are files.

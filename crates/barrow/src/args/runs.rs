@@ -2,7 +2,28 @@
 
 use std::path::PathBuf;
 
-use super::Report;
+use super::{Command, Report};
+
+/// The variable of the environment that names a database.
+pub const DATABASE: &str = "BARROW_DATABASE";
+
+impl Command {
+    /// Whether the database is that of the environment, which is worth a word.
+    pub fn goes_by_environment(&self) -> bool {
+        let said = match self {
+            Command::Load(load) if !load.common.quiet => &load.common.database,
+            Command::Check(check) if !check.common.quiet => &check.common.database,
+            Command::Ddl(ddl) if ddl.dialect.is_none() => &ddl.database,
+            Command::Export(export) if !export.quiet => &export.database,
+            Command::Mend(mend) if !mend.quiet => &mend.database,
+            Command::Status(status) => &status.database,
+            Command::Undo(undo) if !undo.quiet && undo.spec.is_none() => &undo.database,
+            Command::Ledger(ledger) if ledger.spec.is_none() => &ledger.database,
+            _ => return false,
+        };
+        said.is_none() && std::env::var_os(DATABASE).is_some()
+    }
+}
 
 /// `barrow mend`
 #[derive(Debug, clap::Args)]

@@ -427,4 +427,15 @@ fn a_quiet_load_says_nothing_unless_something_is_wrong() {
         ledger.out,
         ledger.err
     );
+    assert!(ledger.err.contains("BARROW_DATABASE"), "{}", ledger.err);
+    // It wins over the spec, and the command line over both.
+    let mut command = m.command("load g.spec.toml --again");
+    command.env("BARROW_DATABASE", "sqlite:other.db");
+    let other = said(command);
+    assert!(
+        other.code == 0 && other.out.contains("sqlite:other.db"),
+        "{}{}",
+        other.out,
+        other.err
+    );
 }
