@@ -3,9 +3,9 @@
 use std::process::ExitCode;
 use std::time::Duration;
 
-use barrow_run::words::counted;
-use barrow_run::{Error, Load, Overrides, Spec};
+use barrow_run::{Error, Load, Spec};
 
+use super::load_common::{is_quiet, mention_remarks, overrides};
 use super::load_together;
 use crate::args;
 use crate::exit;
@@ -38,33 +38,6 @@ pub fn run(args: &args::Load) -> Result<ExitCode, Error> {
         summary::print(&summary, common.report)?;
     }
     Ok(code)
-}
-
-/// Says how many remarks of a draft nobody has taken out of the spec.
-pub(super) fn mention_remarks(spec: &Spec, is_quiet: bool) {
-    let count = spec.remarks();
-    if count > 0 && !is_quiet {
-        anstream::eprintln!(
-            "{} still has {} of its draft, marked with !",
-            spec.name(),
-            counted(count, "remark")
-        );
-    }
-}
-
-/// Whether nothing is said: it is asked for, and all is in the table.
-pub(super) fn is_quiet(common: &args::Common, code: ExitCode, rejected: u64) -> bool {
-    let is_text = common.report == args::Report::Text;
-    common.quiet && is_text && code == ExitCode::SUCCESS && rejected == 0
-}
-
-/// What the command line says over the spec.
-pub(super) fn overrides(args: &args::Load) -> Overrides {
-    Overrides {
-        mode: args.mode.map(Into::into),
-        max_rejects: args.max_rejects,
-        ..args.common.overrides()
-    }
 }
 
 fn share(load: Load<'_>, spec: &Spec, args: &args::Load) -> Result<ExitCode, Error> {

@@ -7,7 +7,7 @@ use std::time::Duration;
 use barrow_run::load::LoadTogether;
 use barrow_run::{Error, Spec, Summary};
 
-use super::load::{is_quiet, mention_remarks, overrides};
+use super::load_common::{is_quiet, mention_remarks, overrides};
 use crate::args;
 use crate::exit;
 use crate::view::progress::Progress;

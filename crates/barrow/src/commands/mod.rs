@@ -11,6 +11,7 @@ pub mod help;
 mod help_files;
 pub mod ledger;
 pub mod load;
+mod load_common;
 mod load_together;
 pub mod mend;
 pub mod peek;
