@@ -52,16 +52,16 @@ fn of_words(words: &[String]) -> Result<String, Error> {
     if !found.is_empty() {
         return Ok(view::keys(&found));
     }
+    let section = keys::of_section(plain);
+    if !section.is_empty() {
+        return Ok(view::section(&section));
+    }
     // A word of the trade for it.
     if let Some(key) = keys::meant(&word) {
         return Ok(format!(
             "{word} is {key} here:\n\n{}",
             view::keys(&keys::find(&key))
         ));
-    }
-    let section = keys::of_section(plain);
-    if !section.is_empty() {
-        return Ok(view::section(&section));
     }
     let of_type = |(name, _): &&(&str, &str)| name.split('(').next() == word.split('(').next();
     match (plain, of_code(plain), TYPE_MEANINGS.iter().find(of_type)) {
