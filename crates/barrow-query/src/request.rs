@@ -25,6 +25,9 @@ const CACHE: i64 = 65_536;
 /// The table of a file that has no spec.
 const DRAFTED: &str = "file";
 
+/// The table of what would be rejected.
+const REJECTS_TABLE: &str = "rejects";
+
 const FILES: Module<'static, FilesTable> = Module::read_only_module();
 const REJECTS: Module<'static, RejectsTable> = Module::read_only_module();
 
@@ -33,7 +36,7 @@ pub struct Query {
     sql: String,
     tables: Vec<Arc<FileTable>>,
     files: Vec<Arc<Files>>,
-    drafts: Vec<String>,
+    notes: Vec<String>,
     with: Option<String>,
     threads: Option<usize>,
 }
@@ -45,7 +48,7 @@ impl Query {
             sql: sql.into(),
             tables: Vec::new(),
             files: Vec::new(),
-            drafts: Vec::new(),
+            notes: Vec::new(),
             with: None,
             threads: None,
         }
@@ -70,7 +73,7 @@ impl Query {
     ) -> Result<Query, Error> {
         let files = Arc::new(Files::new(spec, files, self.threads)?);
         for table in FileTable::of(&files, name)? {
-            let is_same = |other: &FileTable| other.name.eq_ignore_ascii_case(&table.name);
+            let is_same = |other: &FileTable| other.is_called(&table.name);
             if let Some(other) = self.tables.iter().find(|other| is_same(other)) {
                 return Err(Error::request(
                     format!(
@@ -101,7 +104,7 @@ impl Query {
             Path::new(""),
         )?;
         let named = name.unwrap_or(DRAFTED);
-        self.drafts.push(format!(
+        self.notes.push(format!(
             "{}: no spec was given, so one was drafted for this query; the table is {}",
             files.join(", "),
             escape_for_display(named.as_bytes())
@@ -125,14 +128,18 @@ impl Query {
             Wrong::Sql(error) => Error::failed(format!("preparing the query: {error}")),
             Wrong::Other(error) => error,
         })?;
-        Answer::new(
-            self.sql,
-            connection,
-            shared,
-            self.tables,
-            self.drafts,
-            clock,
-        )
+        let mut notes = self.notes;
+        if self
+            .tables
+            .iter()
+            .any(|table| table.is_called(REJECTS_TABLE))
+        {
+            notes.push(format!(
+                "a table of a spec is called {REJECTS_TABLE}, so the rejects are no table: --as \
+                 gives the spec's another name"
+            ));
+        }
+        Answer::new(self.sql, connection, shared, self.tables, notes, clock)
     }
 
     fn connect(&self, shared: &Shared) -> Result<Connection, Wrong> {
@@ -156,14 +163,14 @@ impl Query {
         if !self
             .tables
             .iter()
-            .any(|table| table.name.eq_ignore_ascii_case("rejects"))
+            .any(|table| table.is_called(REJECTS_TABLE))
         {
             let given = rejects::Given {
                 files: Arc::new(self.files.clone()),
                 shared: shared.clone(),
             };
-            connection.create_module("rejects", &REJECTS, Some(given))?;
-            make(&connection, "rejects", "rejects")?;
+            connection.create_module(REJECTS_TABLE, &REJECTS, Some(given))?;
+            make(&connection, REJECTS_TABLE, REJECTS_TABLE)?;
         }
         if let Some(with) = &self.with {
             attach(&connection, with)?;

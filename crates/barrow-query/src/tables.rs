@@ -167,6 +167,11 @@ impl FileTable {
         }
     }
 
+    /// Whether it has this name, as SQL compares names.
+    pub fn is_called(&self, name: &str) -> bool {
+        self.name.eq_ignore_ascii_case(name)
+    }
+
     /// Each column's name, and its declaration in SQL.
     pub fn declared(&self) -> Vec<(String, String)> {
         let own = self.columns.iter().map(|column| {

@@ -195,6 +195,7 @@ mod tests {
                 column("new", "date", false, &[]),
             ],
             key: Vec::new(),
+            run_column: None,
             references: Vec::new(),
         };
         let sql = |dialect| -> Vec<Option<String>> {

@@ -174,6 +174,7 @@ mod tests {
             table: table.into(),
             columns: columns.iter().map(column).collect(),
             key: Vec::new(),
+            run_column: None,
             references: Vec::new(),
         }
     }

@@ -23,6 +23,7 @@
 //!         table: "prices".into(),
 //!         columns: vec![price],
 //!         key: Vec::new(),
+//!         run_column: None,
 //!         references: Vec::new(),
 //!     }],
 //!     mode: Mode::Append,

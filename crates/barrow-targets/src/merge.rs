@@ -112,9 +112,12 @@ pub fn statements(
     let columns: Vec<String> = part.columns.iter().map(|c| quoted(&c.name)).collect();
     let unkeyed: Vec<_> = part.columns.iter().filter(|c| !is_key(&c.name)).collect();
     let others: Vec<String> = unkeyed.iter().map(|c| quoted(&c.name)).collect();
+    let run_column = part.run_column.as_deref();
+    let is_of_run = |name: &str| run_column.is_some_and(|run| run.eq_ignore_ascii_case(name));
     let differs: Vec<String> = unkeyed
         .iter()
         .zip(&others)
+        .filter(|(column, _)| !is_of_run(&column.name))
         .map(|(column, name)| {
             let by_text = merging.by_text.contains(&column.name);
             words.differs(
@@ -133,7 +136,7 @@ pub fn statements(
         keys: &keys,
         differs: &differs,
     };
-    let update = (!others.is_empty()).then(|| words.update(&merge));
+    let update = (!differs.is_empty()).then(|| words.update(&merge));
     let skips = triggers && update.is_some() && words.triggers_may_skip();
     Ok(Statements {
         differ: skips.then(|| {
@@ -204,6 +207,7 @@ mod tests {
             table: "d".into(),
             columns: vec![column("id", "bigint"), column("note", "text")],
             key: vec!["id".into()],
+            run_column: None,
             references: Vec::new(),
         };
         let merging = |table, stage, triggers| Merging {

@@ -14,6 +14,9 @@ pub struct RecordTable {
     pub columns: Vec<Column>,
     /// The columns that tell one row from another.
     pub key: Vec<String>,
+    /// The column that says which run loaded a row, and nothing of the file: a merge does not
+    /// compare it.
+    pub run_column: Option<String>,
     /// Columns whose values stand in keys of other tables.
     pub references: Vec<Reference>,
 }

@@ -1,7 +1,6 @@
 //! A look through the rows of a table.
 
 use std::cell::RefCell;
-use std::collections::HashMap;
 use std::ffi::c_int;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
@@ -20,7 +19,7 @@ use super::kept::{Kept, KeptColumn, KeptRows};
 use super::prune::Prune;
 use super::scan_plan::ScanPlan;
 use super::value::{of_cell, of_ref, owned, short};
-use crate::tables::{Extra, is_long};
+use crate::tables::{Extra, TableColumn, is_long};
 
 /// A file may have 2^40 records, and there may be 2^23 files.
 const RECORD_BITS: u32 = 40;
@@ -139,24 +138,17 @@ impl FilesCursor {
                 "write it to a file first",
             ));
         }
-        let names = kind.loaded().map(|column| (column.name.as_str(), kind));
-        let slots: HashMap<&str, usize> = names
-            .filter_map(|(name, kind)| {
-                let place = kind.columns.iter().position(|c| c.name == name)?;
-                Some((name, kind.slot(place)?))
-            })
-            .collect();
-        let output = |(place, column): (usize, &crate::tables::TableColumn)| match (
-            plan.uses(place),
-            slots.get(column.name.as_str()),
-        ) {
-            (true, Some(slot)) => Output::of(*slot, column.ty),
-            _ => Output::Unused,
+        let slot = |name: &str| {
+            let place = kind.columns.iter().position(|c| c.name == name)?;
+            kind.slot(place)
         };
-        let outputs: Vec<Output> = table.columns.iter().enumerate().map(output).collect();
-        let outputs = outputs
-            .into_iter()
-            .chain(table.extras.iter().copied().map(Output::Extra));
+        let output = |(place, column): (usize, &TableColumn)| {
+            let slot = slot(&column.name).filter(|_| plan.uses(place));
+            slot.map_or(Output::Unused, |slot| Output::of(slot, column.ty))
+        };
+        let outputs = table.columns.iter().enumerate().map(output);
+        let extras = table.extras.iter().copied().map(Output::Extra);
+        let outputs = outputs.chain(extras).collect();
         if counts {
             self.given.shared.count(plan.number, |scan| {
                 scan.table.clone_from(&table.name);
@@ -175,7 +167,6 @@ impl FilesCursor {
                 .map_or(0, |rows| rows.good.len() as u64);
             prune.prune(&mut batch.batch, part);
         };
-        let outputs = outputs.collect();
         Ok(Streaming {
             batches: Batches::read(Arc::new(own), files, table.files.threads, Box::new(work)),
             outputs,

@@ -6,7 +6,8 @@ use barrow_core::values::canonical::put_day;
 use barrow_core::values::{Cell, shown};
 use rusqlite::types::{ToSqlOutput, Value, ValueRef};
 
-/// The value of a cell. `text` is room for one that is made.
+/// The value of a cell; of a decimal, where it stands as text ([`short`] is for the others).
+/// `text` is room for one that is made.
 #[inline]
 pub fn of_cell<'v>(
     cell: Cell,
@@ -21,13 +22,6 @@ pub fn of_cell<'v>(
         Cell::Int(n) if matches!(ty, Type::Real | Type::Double) => ValueRef::Real(n as f64),
         Cell::Int(n) => ValueRef::Integer(n),
         Cell::Float(n) => ValueRef::Real(n),
-        Cell::Decimal(n) => match ty {
-            Type::Decimal {
-                precision: ..=15,
-                scale,
-            } => short(n, 10f64.powi(i32::from(scale))),
-            _ => return made(cell, ty, block, store),
-        },
         Cell::Text(piece) => ValueRef::Text(piece.of(block, store)),
         Cell::Bytes(piece) if ty != Type::Uuid => ValueRef::Blob(piece.of(block, store)),
         Cell::Date(day) => {

@@ -21,8 +21,6 @@ pub struct Column {
     pub values: u64,
     /// How many of them differ.
     pub distinct: u64,
-    /// The smallest and the largest, where they are whole numbers.
-    pub range: Option<(i64, i64)>,
 }
 
 /// A table.
@@ -87,6 +85,11 @@ impl<'k> Asked<'k> {
         Asked { kinds, threads }
     }
 
+    /// Whether a table has the rows of one file.
+    pub fn is_one_file(&self, place: usize) -> bool {
+        self.kinds[place].files.len() == 1
+    }
+
     /// The rows of a query to some of the tables, which have the names `t0`, `t1`, …
     ///
     /// # Errors
@@ -145,7 +148,7 @@ impl<'k> Asked<'k> {
             .collect();
         let counted = fit.iter().map(|column| {
             let name = quoted(&column.name);
-            format!(", count({name}), count(DISTINCT {name}), min({name}), max({name})")
+            format!(", count({name}), count(DISTINCT {name})")
         });
         let counted: String = counted.collect();
         let rows = self.rows(&[place], &format!("SELECT count(*){counted} FROM t0"))?;
@@ -153,16 +156,12 @@ impl<'k> Asked<'k> {
             return Ok(table);
         };
         table.rows = row.first().map_or(0, number);
-        for (column, found) in fit.iter().zip(row[1..].chunks(4)) {
+        for (column, found) in fit.iter().zip(row[1..].chunks(2)) {
             table.columns.push(Column {
                 name: column.name.clone(),
                 ty: column.choice.ty,
                 values: number(&found[0]),
                 distinct: number(&found[1]),
-                range: match (&found[2], &found[3]) {
-                    (Value::Integer(low), Value::Integer(high)) => Some((*low, *high)),
-                    _ => None,
-                },
             });
         }
         Ok(table)

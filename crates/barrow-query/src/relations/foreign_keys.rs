@@ -131,11 +131,6 @@ fn candidates(tables: &[Table], from: usize, column: &Column) -> Vec<(Option<Say
         if (to == from && *key == column.name) || !column.is_like(target) {
             continue;
         }
-        // More different values than the key has cannot all stand there.
-        let is_beyond = match (column.range, target.range) {
-            (Some((low, high)), Some((least, most))) => low < least || high > most,
-            _ => false,
-        };
         let says = names::says(&column.name, &other.name, key);
         if to == from {
             if names::is_of_own_table(&column.name) || says == Some(Says::Ending) {
@@ -157,7 +152,7 @@ fn candidates(tables: &[Table], from: usize, column: &Column) -> Vec<(Option<Say
             && column.distinct >= TELLING
             && column.distinct <= target.distinct
             && !names::is_generic(&column.name);
-        if says.is_some() || (by_values && !is_beyond) {
+        if says.is_some() || by_values {
             all.push((says, to));
         }
     }
@@ -197,9 +192,10 @@ fn tried(
             _ => 0,
         };
         foreign.missing = of(1);
-        foreign.is_sure = foreign.missing == 0 && of(2) == 0;
+        // Records of several files are numbered in each of them.
+        foreign.is_sure = foreign.missing == 0 && of(2) == 0 && asked.is_one_file(from);
         foreign.why_not =
-            "rows come before those that they refer to, so add it once all are loaded";
+            "rows may come before those that they refer to, so add it once all are loaded";
         return Ok(foreign);
     }
     let sql = format!(

@@ -52,20 +52,12 @@ impl Compared {
             compared.selection.files = Selected::all(files)?;
             return Ok(compared);
         }
-        let url = spec.url()?;
-        let job = spec.job_in(&url)?;
         let request = LoadRequest {
-            spec,
-            url: url.clone(),
-            job: job.clone(),
-            rejects: spec.rejects_place(None)?,
             again,
             patience: Duration::ZERO,
-            threads: None,
-            watch,
-            is_together: false,
-            made_first: Vec::new(),
+            ..LoadRequest::new(spec, None, watch)?
         };
+        let (url, job) = (request.url.clone(), request.job.clone());
         match url.is_there() {
             true => compared.ask(&request, files)?,
             false => {

@@ -15,7 +15,7 @@ use barrow_stores::Stores;
 use super::{Draft, keeps_no_password, options, relative};
 use crate::atomic_file;
 use crate::error::Error;
-use crate::observer::{Observer, Watcher};
+use crate::observer::{Observer, Watch, Watcher};
 
 /// Drafts of many files that are to be made.
 pub struct DraftEach<'d> {
@@ -91,7 +91,7 @@ impl<'d> DraftEach<'d> {
     ///
     /// # Errors
     /// No file is found, the database's address has a password, or no file is a table.
-    pub fn run(self) -> Result<Drafts, Error> {
+    pub fn run(mut self) -> Result<Drafts, Error> {
         if let Some(database) = &self.database {
             keeps_no_password(database)?;
         }
@@ -100,49 +100,35 @@ impl<'d> DraftEach<'d> {
             None => self.usual_database(),
         };
         let files = source::find(&self.files, Path::new(""), &Stores::from_environment())?;
-        let watch = Watcher::new(self.observer);
-        let mut found: Vec<(Signature, Vec<SourceFile>, Drafted)> = Vec::new();
+        let watch = Watcher::new(self.observer.take());
+        let mut found: Vec<(Signature, Vec<SourceFile>, FileKind)> = Vec::new();
         let mut failed = Vec::new();
         for file in files {
-            let wanted = Wanted {
-                tight: self.tight,
-                ..Wanted::default()
-            };
             let one = std::slice::from_ref(&file);
-            match Draft::read(one, &wanted, options(self.threads), &watch) {
+            match self.kind(one, table_of(one), &database, &watch) {
                 Err(error) => failed.push((file.name(), error)),
-                Ok(drafted) => {
-                    let signature = Signature::of(&file, &drafted);
-                    match found.iter_mut().find(|(other, _, _)| *other == signature) {
+                Ok(kind) => {
+                    let signature = Signature::of(&file, &kind.drafted);
+                    match found.iter_mut().find(|(other, ..)| *other == signature) {
                         Some((_, files, _)) => files.push(file),
-                        None => found.push((signature, vec![file], drafted)),
+                        None => found.push((signature, vec![file], kind)),
                     }
                 }
             }
         }
         let mut kinds = Vec::new();
         let mut names = HashSet::new();
-        for (_, files, _) in found {
-            let name = |file: &SourceFile| file.file_name().to_string_lossy().into_owned();
-            let own: Vec<String> = files.iter().map(name).collect();
-            let table = unused(draft::table_name(&own), &mut names);
-            let words: Vec<String> = files.iter().map(|file| file.name()).collect();
-            let wanted = Wanted {
-                files: relative::files(&words, &self.folder)?,
-                into: Some(database.clone()),
-                table: table.clone(),
-                tight: self.tight,
-                ..Wanted::default()
-            };
-            let drafted = Draft::read(&files, &wanted, options(self.threads), &watch)?;
-            let file = format!("{}.spec.toml", relative::file_name(&table));
-            kinds.push(FileKind {
-                table,
-                path: self.folder.join(file),
-                text: drafted.text.clone(),
-                files: words,
-                drafted,
-            });
+        for (_, files, kind) in found {
+            let table = unused(table_of(&files), &mut names);
+            // What was drafted of one file is its spec; several are judged together.
+            if files.len() == 1 && table == kind.table {
+                kinds.push(kind);
+                continue;
+            }
+            match self.kind(&files, table, &database, &watch) {
+                Ok(kind) => kinds.push(kind),
+                Err(error) => failed.push((kind.files.join(", "), error)),
+            }
         }
         match (kinds.is_empty(), failed.pop()) {
             (true, Some((_, error))) => Err(error),
@@ -155,6 +141,33 @@ impl<'d> DraftEach<'d> {
                 })
             }
         }
+    }
+
+    /// A spec for files of one kind.
+    fn kind(
+        &self,
+        files: &[SourceFile],
+        table: String,
+        database: &str,
+        watch: &dyn Watch,
+    ) -> Result<FileKind, Error> {
+        let words: Vec<String> = files.iter().map(word).collect();
+        let wanted = Wanted {
+            files: relative::files(&words, &self.folder)?,
+            into: Some(database.to_string()),
+            table: table.clone(),
+            tight: self.tight,
+            ..Wanted::default()
+        };
+        let drafted = Draft::read(files, &wanted, options(self.threads), watch)?;
+        let file = format!("{}.spec.toml", relative::file_name(&table));
+        Ok(FileKind {
+            table,
+            path: self.folder.join(file),
+            text: drafted.text.clone(),
+            files: words,
+            drafted,
+        })
     }
 
     /// One database beside the specs, named for their folder.
@@ -210,6 +223,22 @@ impl Signature {
             columns,
             stem: name.chars().filter(|c| !c.is_numeric()).collect(),
         }
+    }
+}
+
+/// The table that files go to, by their names.
+fn table_of(files: &[SourceFile]) -> String {
+    let name = |file: &SourceFile| file.file_name().to_string_lossy().into_owned();
+    draft::table_name(&files.iter().map(name).collect::<Vec<_>>())
+}
+
+/// A file as a spec names it: by its path, or by its address. (The name is for people, and has
+/// what is invisible written out.)
+fn word(file: &SourceFile) -> String {
+    let own = |path: &&Path| std::path::absolute(path).is_ok_and(|whole| whole == file.identity());
+    match file.path().filter(own) {
+        Some(path) => path.to_string_lossy().into_owned(),
+        None => file.name(),
     }
 }
 

@@ -30,6 +30,12 @@ impl Out {
     /// The files that are to be written by a plan.
     pub(crate) fn files(&self, plan: &Plan, remote: &Remote) -> Result<Files, Error> {
         if let Some(list) = &self.list {
+            if self.destination == Destination::Stdout {
+                return Err(Error::request(
+                    "standard output has no name that a list could have",
+                    "name the file with -o, or leave --list out",
+                ));
+            }
             remote.may_write(list, self.overwrites)?;
         }
         let packing = match (plan.source.packing, &self.destination) {

@@ -39,7 +39,7 @@ pub(super) fn begin<'s>(
     if let Err(error) = may_truncate(request, session, job) {
         return Err(not_begun(request, session, recorder, error));
     }
-    let missing = match ready(request, session, job, &mut recorder, rehearses) {
+    let missing = match ready(request, session, job, &mut recorder, rehearses, replaces) {
         Ok(missing) => missing,
         Err(error) => return Err(not_begun(request, session, recorder, error)),
     };
@@ -89,7 +89,12 @@ fn ready(
     job: &Job,
     recorder: &mut Option<RunRecorder>,
     rehearses: bool,
+    replaces: &[Run],
 ) -> Result<Vec<String>, Error> {
+    for run in replaces {
+        let what = "the run that loads the file's earlier content";
+        locks::take(request.watch, session, locks::run_lock(&run.run), what)?;
+    }
     if empties(job) || !request.made_first.is_empty() || !missing(session, job)?.is_empty() {
         let table_key = ledger::table_key(session, job)?;
         let what = "another load that empties or makes the table";

@@ -1,6 +1,6 @@
 //! Files that come again with other content, and the runs whose rows go then.
 
-use barrow_core::words::WhenChanged;
+use barrow_core::words::{Mode, WhenChanged};
 use barrow_targets::Session;
 use barrow_targets::ledger::{self, File, Run};
 
@@ -20,7 +20,9 @@ impl KnownFiles {
         session: &mut dyn Session,
     ) -> Result<Vec<Run>, Error> {
         let mut runs: Vec<Run> = Vec::new();
-        if request.spec.plan.source.when_changed != WhenChanged::Replace {
+        // The other modes see to the rows of before.
+        let is_asked = request.spec.plan.source.when_changed == WhenChanged::Replace;
+        if !is_asked || request.job.mode != Mode::Append {
             return Ok(runs);
         }
         for file in &self.changed_files {

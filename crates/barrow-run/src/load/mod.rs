@@ -27,14 +27,12 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use self::request::LoadRequest;
+pub use self::request::PATIENCE;
 pub use self::together::{LoadTogether, order};
 use crate::error::Error;
 use crate::observer::{Observer, Watcher};
 use crate::report::{Shared, Summary};
 use crate::spec_file::Spec;
-
-/// How long a lock of another session is waited for, unless it is said.
-pub const PATIENCE: Duration = Duration::from_secs(15);
 
 /// A load that is to be done; see the example at the [crate's root](crate).
 pub struct Load<'l> {
@@ -128,20 +126,12 @@ impl<'l> Load<'l> {
         self,
         work: impl FnOnce(&LoadRequest<'_>) -> Result<T, Error>,
     ) -> Result<T, Error> {
-        let spec = self.spec;
-        let url = spec.url()?;
         let watch = Watcher::new(self.observer);
         work(&LoadRequest {
-            job: spec.job_in(&url)?,
-            url,
-            rejects: spec.rejects_place(self.rejects)?,
             again: self.again,
             patience: self.patience,
             threads: self.threads,
-            watch: &watch,
-            spec,
-            is_together: false,
-            made_first: Vec::new(),
+            ..LoadRequest::new(self.spec, self.rejects, &watch)?
         })
     }
 }

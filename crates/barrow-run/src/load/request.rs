@@ -1,5 +1,6 @@
 //! A load as it was asked for, with everything that it goes by.
 
+use std::path::PathBuf;
 use std::time::Duration;
 
 use barrow_targets::{Job, Session, Url};
@@ -8,6 +9,9 @@ use crate::error::Error;
 use crate::observer::Watch;
 use crate::rejects_place::RejectsPlace;
 use crate::spec_file::Spec;
+
+/// How long a lock of another session is waited for, unless it is said.
+pub const PATIENCE: Duration = Duration::from_secs(15);
 
 /// A load as it was asked for.
 pub(crate) struct LoadRequest<'r> {
@@ -34,6 +38,30 @@ pub(crate) struct LoadRequest<'r> {
 }
 
 impl<'r> LoadRequest<'r> {
+    /// A load by a spec, as it is where nothing more is asked for.
+    ///
+    /// # Errors
+    /// The spec names no database, or no table.
+    pub fn new(
+        spec: &'r Spec,
+        rejects: Option<PathBuf>,
+        watch: &'r dyn Watch,
+    ) -> Result<LoadRequest<'r>, Error> {
+        let url = spec.url()?;
+        Ok(LoadRequest {
+            job: spec.job_in(&url)?,
+            url,
+            rejects: spec.rejects_place(rejects)?,
+            again: false,
+            patience: PATIENCE,
+            threads: None,
+            watch,
+            spec,
+            is_together: false,
+            made_first: Vec::new(),
+        })
+    }
+
     /// The same once more.
     pub fn again(&self) -> LoadRequest<'r> {
         LoadRequest {

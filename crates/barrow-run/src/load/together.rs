@@ -10,10 +10,10 @@ use barrow_core::words::{Every, Mode};
 use barrow_targets::ledger::{self, Outcome as Ended};
 use barrow_targets::{Job, Session};
 
-use super::request::LoadRequest;
+use super::request::{LoadRequest, PATIENCE};
 use super::run::{self, Loaded};
 use super::selection::Selection;
-use super::{PATIENCE, begin, rejects_table, select_files};
+use super::{begin, rejects_table, select_files};
 use crate::error::Error;
 use crate::observer::{Observer, Watch, Watcher};
 use crate::report::{Outcome, Summary, Together};
@@ -86,39 +86,19 @@ impl<'l> LoadTogether<'l> {
         let order = order(specs)?;
         let mut requests = Vec::with_capacity(specs.len());
         for place in order {
-            requests.push(request(
-                &specs[place],
-                self.rejects.clone(),
-                (self.again, self.patience, self.threads),
-                &watch,
-            )?);
+            requests.push(LoadRequest {
+                again: self.again,
+                patience: self.patience,
+                threads: self.threads,
+                is_together: true,
+                ..LoadRequest::new(&specs[place], self.rejects.clone(), &watch)?
+            });
         }
         can_be_together(&requests)?;
         let mut together = load(&requests)?;
         together.elapsed = clock.elapsed();
         Ok(together)
     }
-}
-
-fn request<'r>(
-    spec: &'r Spec,
-    rejects: Option<PathBuf>,
-    (again, patience, threads): (bool, Duration, Option<usize>),
-    watch: &'r dyn Watch,
-) -> Result<LoadRequest<'r>, Error> {
-    let url = spec.url()?;
-    Ok(LoadRequest {
-        job: spec.job_in(&url)?,
-        url,
-        rejects: spec.rejects_place(rejects)?,
-        again,
-        patience,
-        threads,
-        watch,
-        spec,
-        is_together: true,
-        made_first: Vec::new(),
-    })
 }
 
 /// The specs by their places, those that others refer to first; else as they were given.
@@ -255,8 +235,8 @@ fn load(requests: &[LoadRequest<'_>]) -> Result<Together, Error> {
         match one(&request, session.as_mut(), selection) {
             Ok(loaded) => loads.push(loaded),
             Err(error) => {
-                let words = format!("{}: the load of {}", error.message(), request.spec.name());
-                take_back(session.as_mut(), &mut loads, &words, first.watch);
+                let why = format!("the load of {}: {}", request.spec.name(), error.message());
+                take_back(session.as_mut(), &mut loads, &why, first.watch);
                 return Err(error.and(&format!(
                     "it was {}, and nothing of the {} specs was committed",
                     request.spec.name(),
@@ -274,7 +254,14 @@ fn load(requests: &[LoadRequest<'_>]) -> Result<Together, Error> {
     }
     let is_kept = loads.iter().all(|loaded| loaded.summary.is_kept());
     match is_kept {
-        true => session.commit_together()?,
+        true => {
+            if let Err(error) = session.commit_together() {
+                take_back(session.as_mut(), &mut loads, &error.message, first.watch);
+                let specs = requests.len();
+                let nothing = format!("nothing of the {specs} specs was committed");
+                return Err(Error::from(error).and(&nothing));
+            }
+        }
         false => {
             let why = "another table of the same load was rolled back";
             take_back(session.as_mut(), &mut loads, why, first.watch);

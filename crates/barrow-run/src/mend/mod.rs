@@ -90,15 +90,13 @@ impl<'m> Mend<'m> {
         let (place, folder) = self.place()?;
         let manifest = reject_manifest::read(&folder)?;
         let spec = spec(&self, &manifest)?;
-        let url = spec.url()?;
         let watch = Watcher::new(self.observer);
-        let job = spec.job_in(&url)?;
+        let usual = LoadRequest::new(&spec, Some(folder.clone()), &watch)?;
         let request = LoadRequest {
             job: Job {
-                create: job.create && manifest.rolled_back.is_some(),
-                ..job
+                create: usual.job.create && manifest.rolled_back.is_some(),
+                ..usual.job
             },
-            url,
             // What is still wrong of a load that was rolled back has a folder of its own.
             rejects: RejectsPlace {
                 folder: match (&manifest.rolled_back, folder.parent()) {
@@ -107,13 +105,8 @@ impl<'m> Mend<'m> {
                 },
                 mirror: place.mirror.clone(),
             },
-            again: false,
             patience: self.patience,
-            threads: None,
-            watch: &watch,
-            spec: &spec,
-            is_together: false,
-            made_first: Vec::new(),
+            ..usual
         };
         let mut summary = mend(&request, &folder, &manifest, self.rehearses)?;
         if let Some(mirror) = place.mirror.as_ref().filter(|_| !self.rehearses) {

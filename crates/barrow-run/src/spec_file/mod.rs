@@ -272,6 +272,7 @@ impl Spec {
                 table: table.to_string(),
                 columns: columns.collect(),
                 key: kind.key.iter().map(name).collect(),
+                run_column: target.run_column.clone(),
                 references: target.references.clone(),
             })
         });

@@ -3,10 +3,7 @@
 
 mod document;
 
-use std::time::Duration;
-
 use crate::error::Error;
-use crate::load::PATIENCE;
 use crate::load::file_states;
 use crate::load::request::LoadRequest;
 use crate::observer::Watcher;
@@ -68,21 +65,9 @@ impl<'s> Status<'s> {
     /// A file is not there, or the ledger cannot be read.
     pub fn run(self) -> Result<StatusReport, Error> {
         let spec = self.spec;
-        let url = spec.url()?;
         let sources = spec.files(&self.files)?;
         let watch = Watcher::new(None);
-        let request = LoadRequest {
-            job: spec.job_in(&url)?,
-            url,
-            rejects: spec.rejects_place(None)?,
-            again: false,
-            patience: PATIENCE.max(Duration::from_secs(1)),
-            threads: None,
-            watch: &watch,
-            spec,
-            is_together: false,
-            made_first: Vec::new(),
-        };
+        let request = LoadRequest::new(spec, None, &watch)?;
         let tables = request.job.tables();
         let empties = matches!(request.job.mode, Mode::Truncate | Mode::Replace);
         Ok(StatusReport {

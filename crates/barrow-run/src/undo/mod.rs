@@ -130,10 +130,11 @@ impl<'u> Undo<'u> {
                 return Err(error.and("nothing was undone"));
             }
         };
-        match self.rehearses {
-            true => session.roll_back()?,
-            false => session.commit_together()?,
-        }
+        let ended = match self.rehearses {
+            true => session.roll_back(),
+            false => session.commit_together(),
+        };
+        ended.map_err(|error| Error::from(error).and("nothing was undone"))?;
         let loaded = runs.iter().map(|run| run.counts.loaded).sum();
         Ok(Undone {
             remarks: remarks(&run, found.is_some(), &tables, loaded),

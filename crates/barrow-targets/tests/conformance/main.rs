@@ -90,6 +90,7 @@ fn job(mode: Mode, has_key: bool) -> Job {
             table: "crops".into(),
             columns: plan.record_types[0].loaded().map(column).collect(),
             key: has_key.then(|| "id".to_string()).into_iter().collect(),
+            run_column: None,
             references: Vec::new(),
         }],
         mode,

@@ -1,5 +1,6 @@
 //! The command line.
 
+mod out;
 mod runs;
 mod words;
 
@@ -7,11 +8,9 @@ use std::path::{Path, PathBuf};
 
 use barrow_core::words::Tolerance;
 use barrow_run::Overrides;
-use barrow_run::export::Out as OutRequest;
-use barrow_run::export::files::Destination;
-use barrow_run::export::output::Parting;
 use clap::{Parser, Subcommand};
 
+pub use self::out::{Manner, Out};
 pub use self::runs::{DATABASE, Help, Ledger, Mend, Status, Undo};
 pub use self::words::{Color, ModeWord, Report, dialects};
 
@@ -66,9 +65,9 @@ impl Command {
             Command::Draft(draft) => draft.report,
             Command::Check(check) => check.common.report,
             Command::Peek(peek) => peek.report,
-            Command::Export(export) => export.report,
-            Command::Query(query) => query.report,
-            Command::Convert(convert) => convert.report,
+            Command::Export(export) => export.manner.report,
+            Command::Query(query) => query.manner.report,
+            Command::Convert(convert) => convert.manner.report,
             Command::Mend(mend) => mend.report,
             Command::Ledger(ledger) => ledger.report,
             Command::Undo(undo) => undo.report,
@@ -176,15 +175,8 @@ pub struct Export {
     /// Write the spec that reads the file back
     #[arg(long, value_name = "SPEC", conflicts_with = "spec")]
     pub spec_out: Option<PathBuf>,
-    /// How the result is written
-    #[arg(long, value_name = "FORM", default_value = "text")]
-    pub report: Report,
-    /// How many threads write values; as many as the machine has unless said
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
-    pub threads: Option<u16>,
-    /// Say nothing but the result
-    #[arg(short, long)]
-    pub quiet: bool,
+    #[command(flatten)]
+    pub manner: Manner,
 }
 
 /// `barrow query`
@@ -215,82 +207,22 @@ pub struct Query {
     #[arg(long, value_name = "URL")]
     pub with: Option<String>,
     /// Show at most so many rows; 100 unless said, and all in JSON
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..), conflicts_with_all = ["output", "to"])]
     pub limit: Option<u64>,
     #[command(flatten)]
     pub out: Out,
     /// Write the rows in the format of this spec; RFC 4180 in UTF-8 unless said
     #[arg(long, value_name = "SPEC")]
     pub to: Option<PathBuf>,
-    /// How the result is written
-    #[arg(long, value_name = "FORM", default_value = "text")]
-    pub report: Report,
-    /// How many threads read values; as many as the machine has unless said
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
-    pub threads: Option<u16>,
-    /// Say nothing but the rows
-    #[arg(short, long)]
-    pub quiet: bool,
+    #[command(flatten)]
+    pub manner: Manner,
 }
 
 impl Query {
     /// Whether the rows are written in a format of files, and not shown.
     pub fn writes(&self) -> bool {
-        self.out.output.is_some() || self.to.is_some()
+        self.out.is_asked_for() || self.to.is_some()
     }
-}
-
-/// Where records are written to.
-#[derive(Debug, clap::Args)]
-pub struct Out {
-    /// The file; - is standard output, as it is where none is named
-    #[arg(short, long, value_name = "FILE")]
-    pub output: Option<PathBuf>,
-    /// Write over a file that is there
-    #[arg(long)]
-    pub overwrite: bool,
-    /// A new file after so many rows
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
-    pub split_rows: Option<u64>,
-    /// A new file before so many bytes, such as 100MB
-    #[arg(long, value_name = "SIZE", value_parser = size)]
-    pub split_size: Option<u64>,
-    /// A file for each value of this column
-    #[arg(long, value_name = "COLUMN")]
-    pub split_by: Option<String>,
-    /// Write the files' names to this file, one a line, as @LIST reads them
-    #[arg(long, value_name = "FILE")]
-    pub list: Option<PathBuf>,
-}
-
-impl Out {
-    fn is_stdout(&self) -> bool {
-        self.output
-            .as_deref()
-            .is_none_or(|path| path == Path::new("-"))
-    }
-
-    /// The same as a request.
-    pub fn request(&self) -> OutRequest {
-        OutRequest {
-            destination: match &self.output {
-                Some(path) if !self.is_stdout() => Destination::Path(path.clone()),
-                _ => Destination::Stdout,
-            },
-            overwrites: self.overwrite,
-            parting: Parting {
-                rows: self.split_rows,
-                size: self.split_size,
-                by: self.split_by.clone(),
-            },
-            list: self.list.clone(),
-        }
-    }
-}
-
-fn size(text: &str) -> Result<u64, String> {
-    let bytes = barrow_core::spec::bytes_of(text).filter(|bytes| *bytes > 0);
-    bytes.ok_or_else(|| format!("{text} is not a size such as 100MB or 64 KiB"))
 }
 
 /// `barrow convert`
@@ -316,15 +248,8 @@ pub struct Convert {
     /// The folder that keeps the rejects, one folder a run
     #[arg(long, value_name = "FOLDER")]
     pub rejects: Option<PathBuf>,
-    /// How the result is written
-    #[arg(long, value_name = "FORM", default_value = "text")]
-    pub report: Report,
-    /// How many threads read and write values; as many as the machine has unless said
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
-    pub threads: Option<u16>,
-    /// Say nothing but the result
-    #[arg(short, long)]
-    pub quiet: bool,
+    #[command(flatten)]
+    pub manner: Manner,
 }
 
 /// Options that most commands share.

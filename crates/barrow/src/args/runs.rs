@@ -14,7 +14,7 @@ impl Command {
             Command::Load(load) if !load.common.quiet => &load.common.database,
             Command::Check(check) if !check.common.quiet => &check.common.database,
             Command::Ddl(ddl) if ddl.dialect.is_none() => &ddl.database,
-            Command::Export(export) if !export.quiet => &export.database,
+            Command::Export(export) if !export.manner.quiet => &export.database,
             Command::Mend(mend) if !mend.quiet => &mend.database,
             Command::Status(status) => &status.database,
             Command::Undo(undo) if !undo.quiet && undo.spec.is_none() => &undo.database,

@@ -18,18 +18,18 @@ pub fn run(args: &args::Convert) -> Result<ExitCode, Error> {
     };
     let from = Spec::open(&args.spec, &overrides)?;
     let to = Spec::open(&args.to, &Overrides::default())?;
-    let mut progress = Progress::new(args.quiet);
+    let mut progress = Progress::new(args.manner.quiet);
     let converted = Convert::new(&from, &to, args.out.request())
         .files(args.files.clone())
         .rejects(args.rejects.clone())
-        .threads(args.threads.map(usize::from))
+        .threads(args.manner.threads())
         .observe(&mut progress)
         .run()?;
     // None where whoever read the records has had enough.
     let Some(converted) = converted else {
         return Ok(ExitCode::SUCCESS);
     };
-    view::print(&converted.exported, args.report, args.quiet)?;
+    view::print(&converted.exported, args.manner.report, args.manner.quiet)?;
     Ok(match converted.outcome {
         Outcome::Kept => ExitCode::SUCCESS,
         Outcome::BeyondTolerance { .. } => ExitCode::from(exit::BEYOND_LIMIT),

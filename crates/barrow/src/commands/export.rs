@@ -12,17 +12,17 @@ use crate::view::progress::Progress;
 
 /// Exports, and says what came of it.
 pub fn run(args: &args::Export) -> Result<ExitCode, Error> {
-    let mut progress = Progress::of_rows(args.quiet);
+    let mut progress = Progress::of_rows(args.manner.quiet);
     let database = args::database(args.database.as_ref());
     let exported = request(args, database.as_ref())?
-        .threads(args.threads.map(usize::from))
+        .threads(args.manner.threads())
         .observe(&mut progress)
         .run()?;
     // None where whoever read the rows has had enough.
     let Some(exported) = exported else {
         return Ok(ExitCode::SUCCESS);
     };
-    view::print(&exported, args.report, args.quiet)?;
+    view::print(&exported, args.manner.report, args.manner.quiet)?;
     Ok(match exported.beyond {
         None => ExitCode::SUCCESS,
         Some(_) => ExitCode::from(exit::BEYOND_LIMIT),

@@ -16,8 +16,8 @@ pub fn run(args: &args::Query) -> Result<ExitCode, Error> {
     let answer = asked(args)?;
     let report = match args.writes() {
         true => written(args, answer)?,
-        false if args.report == Report::Json => Some(view::print_json(&answer, args.limit)?),
-        false => Some(view::print(&answer, args.limit, args.quiet)?),
+        false if args.manner.report == Report::Json => Some(view::print_json(&answer, args.limit)?),
+        false => Some(view::print(&answer, args.limit, args.manner.quiet)?),
     };
     // None where whoever read the rows has had enough.
     Ok(match report.is_none_or(|report| report.is_within()) {
@@ -33,7 +33,7 @@ fn asked(args: &args::Query) -> Result<Answer, Error> {
     if words.is_empty() || is_spec(sql) || Path::new(sql).is_file() {
         return Err(no_words());
     }
-    let mut query = Query::new(sql).threads(args.threads.map(usize::from));
+    let mut query = Query::new(sql).threads(args.manner.threads());
     let mut names = args.names.iter().map(String::as_str);
     let first = words.iter().position(is_spec).unwrap_or(words.len());
     if first > 0 {
@@ -67,12 +67,12 @@ fn written(args: &args::Query, answer: Answer) -> Result<Option<QueryReport>, Er
         Some(path) => Some(Spec::open(path, &Overrides::default())?),
         None => None,
     };
-    let mut progress = Progress::of_rows(args.quiet);
+    let mut progress = Progress::of_rows(args.manner.quiet);
     let exported = answer.export(format, args.out.request(), Some(&mut progress))?;
     let Some((exported, report)) = exported else {
         return Ok(None);
     };
-    export::print(&exported, args.report, args.quiet)?;
-    view::reading(&report, args.quiet)?;
+    export::print(&exported, args.manner.report, args.manner.quiet)?;
+    view::reading(&report, args.manner.quiet)?;
     Ok(Some(report))
 }

@@ -1,4 +1,4 @@
-//! What a load of several specs says: a line for each, and what was wrong.
+//! What a load of several specs says: a line for each, and what was not as it was in its files.
 
 use std::io::{self, Write};
 
@@ -8,12 +8,9 @@ use barrow_run::report::{Outcome, Summary, Together};
 use barrow_run::words::{counted, number};
 use owo_colors::OwoColorize;
 
-use super::summary::kinds;
+use super::summary::{disposed, news, next};
 use super::{ended, json, time};
 use crate::args::Report;
-
-/// So many kinds of reasons are shown of one spec.
-const KINDS: usize = 8;
 
 /// Prints it.
 pub fn print(together: &Together, report: Report) -> Result<(), Error> {
@@ -24,26 +21,17 @@ pub fn print(together: &Together, report: Report) -> Result<(), Error> {
 }
 
 fn write(t: &Together, out: &mut impl Write) -> io::Result<()> {
-    let all_known = t.loads.iter().all(|load| load.nothing_new);
     let specs = counted(t.loads.len() as u64, "spec");
-    if all_known {
+    if t.loads.iter().all(|load| load.nothing_new) {
         return writeln!(out, "{} → {}: nothing new", specs.bold(), t.into);
     }
     writeln!(out, "{} → {}, in one transaction\n", specs.bold(), t.into)?;
     lines(t, out)?;
     for (load, tables) in t.loads.iter().zip(&t.tables) {
-        if !load.tally.reason_kinds().is_empty() {
-            reasons(load, &named(tables), out)?;
-        }
+        of_one(load, &named(tables), out)?;
     }
-    made(t, out)?;
-    for load in &t.loads {
-        for words in &load.remarks {
-            writeln!(out, "  {words}")?;
-        }
-        for done in &load.disposed {
-            writeln!(out, "  {}: {}", done.file, done.words)?;
-        }
+    if let Some(made) = &t.made {
+        writeln!(out, "  {made}")?;
     }
     match t.is_kept {
         true => writeln!(out, "  {}, {}", "committed".green(), time(t.elapsed)),
@@ -58,25 +46,34 @@ fn write(t: &Together, out: &mut impl Write) -> io::Result<()> {
     }
 }
 
-/// What was made: plain tables together, whatever else in words of its own.
-fn made(t: &Together, out: &mut impl Write) -> io::Result<()> {
-    if let Some(made) = &t.made {
-        writeln!(out, "  {made}")?;
+/// What is said of one spec beside its line: the same as of a load by itself.
+fn of_one(load: &Summary, tables: &str, out: &mut impl Write) -> io::Result<()> {
+    let has_more = load.has_news()
+        || load.merged.is_some()
+        || load.resumed_from.is_some()
+        || !(load.remarks.is_empty() && load.disposed.is_empty());
+    if !has_more {
+        return Ok(());
     }
-    let all = || t.loads.iter().flat_map(|load| &load.made);
-    let table = |words: &String| {
-        let name = words.strip_prefix("table ")?.strip_suffix(": created")?;
-        Some(name.to_string())
-    };
-    let tables: Vec<String> = all().filter_map(table).collect();
-    if !tables.is_empty() {
-        let word = if tables.len() == 1 { "table" } else { "tables" };
-        writeln!(out, "  {word} {}: created", tables.join(", "))?;
+    writeln!(out, "  {}", tables.bold())?;
+    let notes = load.tally.files.iter().flat_map(|file| &file.notes);
+    for note in load.resumed_from.iter().chain(notes).chain(&load.remarks) {
+        writeln!(out, "    {} {note}", "note:".yellow())?;
     }
-    for words in all().filter(|words| table(words).is_none()) {
-        writeln!(out, "  {words}")?;
+    if let Some(merged) = load.merged {
+        let (new, changed, same) = (merged.new, merged.changed, merged.same);
+        writeln!(
+            out,
+            "    merged: {} new, {} changed, {} the same",
+            number(new),
+            number(changed),
+            number(same)
+        )?;
     }
-    Ok(())
+    news(load, out)?;
+    next(load, out)?;
+    disposed(load, out)?;
+    writeln!(out)
 }
 
 /// Which of them are why nothing is committed.
@@ -94,12 +91,8 @@ fn why(t: &Together) -> String {
             Outcome::Kept | Outcome::WithOthers { .. } => None,
         }
     };
-    t.loads
-        .iter()
-        .zip(&t.tables)
-        .filter_map(why)
-        .collect::<Vec<_>>()
-        .join("; ")
+    let all = t.loads.iter().zip(&t.tables).filter_map(why);
+    all.collect::<Vec<_>>().join("; ")
 }
 
 /// The tables of a load, as people read them.
@@ -111,84 +104,82 @@ fn named(tables: &[String]) -> String {
     names.join(", ")
 }
 
+/// A count of each load, with its title.
+type Counted = (&'static str, fn(&Summary) -> u64);
+
+/// What is counted, in the order of the balance; what is 0 for all of them may be left out.
+const COUNTS: [(Counted, bool); 6] = [
+    (("files", |load| load.tally.files.len() as u64), true),
+    (("records", |load| load.tally.all_records()), true),
+    (("loaded", Summary::loaded), true),
+    (("rejected", Summary::rejected), true),
+    (("filtered", |load| load.tally.left_out().filtered()), false),
+    (("rolled back", Summary::not_kept), false),
+];
+
 /// A line for each spec, and one for all of them.
 fn lines(t: &Together, out: &mut impl Write) -> io::Result<()> {
-    let head = ["files", "records", "loaded", "rejected", "rows"].map(String::from);
-    let of = |load: &Summary| {
+    let is_shown =
+        |((_, of), always): &&(Counted, bool)| *always || t.loads.iter().any(|load| of(load) > 0);
+    let counts: Vec<&Counted> = COUNTS
+        .iter()
+        .filter(is_shown)
+        .map(|(count, _)| count)
+        .collect();
+    let row = |load: &Summary| {
         let rows: u64 = load.tables.iter().map(|table| table.after).sum();
         let rows = if load.nothing_new {
             String::new()
         } else {
             number(rows)
         };
-        [
-            number(load.tally.files.len() as u64),
-            number(load.tally.all_records()),
-            number(load.loaded()),
-            number(load.rejected()),
-            rows,
-        ]
-    };
-    let sum = |of: &dyn Fn(&Summary) -> u64| number(t.loads.iter().map(of).sum());
-    let all = [
-        sum(&|load| load.tally.files.len() as u64),
-        sum(&|load| load.tally.all_records()),
-        sum(&|load| load.loaded()),
-        sum(&|load| load.rejected()),
-        String::new(),
-    ];
-    let rows: Vec<[String; 5]> = t.loads.iter().map(of).collect();
-    let names: Vec<String> = t.tables.iter().map(|tables| named(tables)).collect();
-    let longest = names.iter().map(|name| name.chars().count()).max();
-    let first = longest.unwrap_or(0).max("table".len());
-    let width = |place: usize| {
-        let cells = rows.iter().chain([&head, &all]).map(|row| row[place].len());
-        cells.max().unwrap_or(0)
-    };
-    let widths: Vec<usize> = (0..5).map(width).collect();
-    let line = |name: &str, row: &[String; 5]| {
-        let cells = row
+        counts
             .iter()
-            .zip(&widths)
-            .map(|(cell, width)| format!("{cell:>width$}"));
-        format!("{name:first$}   {}", cells.collect::<Vec<_>>().join("   "))
+            .map(|(_, of)| number(of(load)))
+            .chain([rows])
+            .collect()
     };
-    writeln!(out, "  {}", line("table", &head).bold())?;
-    for ((load, row), name) in t.loads.iter().zip(&rows).zip(&names) {
-        let known = match load.skipped.len() as u64 {
-            0 => String::new(),
-            skipped => format!("   {} already loaded", counted(skipped, "file")),
-        };
-        writeln!(out, "  {}{}", line(name, row), known.dimmed())?;
-    }
-    writeln!(out, "  {}\n", line("all", &all).bold())
-}
-
-/// Why records of one spec were rejected, and where they are.
-fn reasons(load: &Summary, table: &str, out: &mut impl Write) -> io::Result<()> {
-    writeln!(out, "  {table}: {}", "why rejected".bold())?;
-    let reasons = load.tally.reason_kinds();
-    kinds(
-        &reasons[..reasons.len().min(KINDS)],
-        load.tally.files.len() > 1,
-        out,
-    )?;
-    if reasons.len() > KINDS {
-        let more = counted((reasons.len() - KINDS) as u64, "kind");
-        writeln!(out, "          and {more} more, in reasons.jsonl")?;
-    }
-    if let Some(folder) = load.folder() {
-        let next = match load.is_kept() && load.can_mend {
-            true => format!(
-                "correct them there, then: barrow mend {}",
-                load.mend_words()
-            ),
-            false => format!(
-                "correct the file, or allow them: --max-rejects {}",
-                load.rejected()
-            ),
-        };
-        writeln!(out, "  kept in {folder}/ · {next}")?;
+    let titles = counts.iter().map(|(title, _)| (*title).to_string());
+    let sums = counts
+        .iter()
+        .map(|(_, of)| number(t.loads.iter().map(of).sum()));
+    let mut cells: Vec<Vec<String>> = vec![titles.chain(["rows".to_string()]).collect()];
+    cells.extend(t.loads.iter().map(row));
+    cells.push(sums.chain([String::new()]).collect());
+    let mut names = vec!["table".to_string()];
+    names.extend(t.tables.iter().map(|tables| named(tables)));
+    names.push("all".to_string());
+    let widest = |texts: &mut dyn Iterator<Item = &String>| {
+        texts.map(|text| text.chars().count()).max().unwrap_or(0)
+    };
+    let first = widest(&mut names.iter());
+    let widths: Vec<usize> = (0..=counts.len())
+        .map(|place| widest(&mut cells.iter().map(|row| &row[place])))
+        .collect();
+    for (number, (name, row)) in names.iter().zip(&cells).enumerate() {
+        let row = row.iter().zip(&widths);
+        let row: Vec<String> = row.map(|(cell, width)| format!("{cell:>width$}")).collect();
+        let line = format!("{name:first$}   {}", row.join("   "));
+        match number.checked_sub(1).and_then(|load| t.loads.get(load)) {
+            Some(load) => writeln!(out, "  {line}{}", beside(load).dimmed())?,
+            None => writeln!(out, "  {}", line.trim_end().bold())?,
+        }
     }
     writeln!(out)
+}
+
+/// What stands beside the counts: files that are in the table already, and what was made.
+fn beside(load: &Summary) -> String {
+    let skipped = match load.skipped.len() as u64 {
+        0 => None,
+        skipped => Some(format!("{} already loaded", counted(skipped, "file"))),
+    };
+    let all: Vec<String> = skipped
+        .into_iter()
+        .chain(load.made.iter().cloned())
+        .collect();
+    match all.is_empty() {
+        true => String::new(),
+        false => format!("   {}", all.join("; ")),
+    }
 }

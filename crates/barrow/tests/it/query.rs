@@ -599,3 +599,37 @@ fn long_decimals_compare_and_add_up_to_the_digit() {
         json!([[1]])
     );
 }
+
+#[test]
+fn no_option_is_passed_over() {
+    let m = market();
+    for words in [
+        "--limit 1 -o out.csv",
+        "--split-rows 1",
+        "--list parts",
+        "--split-by crop",
+    ] {
+        let said = ask(
+            &m,
+            &format!("s.spec.toml {words}"),
+            "SELECT id, crop FROM sales",
+        );
+        assert_eq!(said.code, 2, "{words}\n{}{}", said.out, said.err);
+    }
+    let said = ask(
+        &m,
+        "s.spec.toml --as Rejects",
+        "SELECT count(*) FROM rejects",
+    );
+    assert!(
+        said.err.contains("so the rejects are no table"),
+        "{}",
+        said.err
+    );
+    assert_eq!(
+        said.out.lines().last().map(str::trim),
+        Some("5"),
+        "{}",
+        said.out
+    );
+}

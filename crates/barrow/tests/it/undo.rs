@@ -10,6 +10,8 @@ on_every_database! {
     what_cannot_be_undone_is_refused_with_what_can_be_done,
     the_rows_of_a_changed_file_are_replaced,
     loads_and_undos_at_random_come_to_one_load,
+    a_merge_does_not_compare_the_runs_column,
+    the_runs_column_is_the_loads_own,
 }
 
 const SPEC: &str = "[source]\nfiles = [\"d*.csv\"]\n[columns]\nid = \"integer\"\n\
@@ -259,4 +261,52 @@ fn loads_and_undos_at_random_come_to_one_load(kind: Kind) {
     assert_eq!(d.count("SELECT count(*) FROM d"), 40_001);
     assert_eq!(d.count("SELECT count(DISTINCT id) FROM d"), 40_000);
     assert!(d.run("load d.spec.toml").out.contains("already loaded"));
+}
+
+fn a_merge_does_not_compare_the_runs_column(kind: Kind) {
+    let merge = SPEC.replace(
+        "create = true",
+        "create = true\nmode = \"merge\"\nkey = [\"id\"]",
+    );
+    let d = market(kind, &merge);
+    let first = load(&d, "");
+    d.market.write("d2.csv", b"id,crop\n3,peas\n");
+    let said = d.run("load d.spec.toml --again --report json");
+    let json = said.json();
+    let merged = &json["merged"];
+    assert_eq!(
+        (&merged["new"], &merged["changed"], &merged["same"]),
+        (&0.into(), &1.into(), &2.into()),
+        "{json}"
+    );
+    let second = json["run"].as_str().unwrap_or_default();
+    assert_eq!(
+        d.rows("SELECT id, loaded_by FROM d ORDER BY id"),
+        [
+            format!("1|{first}"),
+            format!("2|{first}"),
+            format!("3|{second}")
+        ]
+    );
+}
+
+fn the_runs_column_is_the_loads_own(kind: Kind) {
+    let d = market(kind, SPEC);
+    d.sql(&["CREATE TABLE d (id INTEGER, crop VARCHAR(20), loaded_by VARCHAR(40))"]);
+    // The columns are left to the table, which has that one too.
+    let columns = SPEC.find("[columns]").unwrap_or(0)..SPEC.find("[target]").unwrap_or(0);
+    let mut bare = SPEC.to_string();
+    bare.replace_range(columns, "");
+    let bare = bare.replace("[target]", &format!("[target]\ndatabase = \"{}\"", d.url()));
+    d.market.write("d.spec.toml", bare.as_bytes());
+    let run = load(&d, "d2.csv");
+    assert_eq!(d.rows("SELECT id, loaded_by FROM d"), [format!("3|{run}")]);
+    d.market
+        .write("d.spec.toml", SPEC.replace("loaded_by", "Crop").as_bytes());
+    let said = d.run("load d.spec.toml");
+    assert!(
+        said.code == 2 && said.err.contains("a column of the file"),
+        "{}",
+        said.err
+    );
 }

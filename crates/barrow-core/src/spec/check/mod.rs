@@ -42,16 +42,23 @@ pub fn plan(text: &str) -> Result<Plan, Vec<Problem>> {
 /// # Errors
 /// Everything wrong with it, in the order of the text.
 pub fn plan_with(text: &str, known: Option<Known>) -> Result<Plan, Vec<Problem>> {
-    let (mut written, problems) = super::read::read(text)?;
+    let (mut written, mut problems) = super::read::read(text)?;
     if let Some(known) = &known
         && written.shape.columns.is_empty()
         && written.record_types.is_empty()
     {
-        let columns = known.columns.iter().filter(|column| !column.generated);
+        // The column of the run is the load's own.
+        let run_column = it(&written.target.run_column);
+        let is_of_run = |name: &str| {
+            let run = run_column.as_deref();
+            run.is_some_and(|run| run.eq_ignore_ascii_case(name))
+        };
+        let columns = known.columns.iter();
+        let columns = columns.filter(|column| !column.generated && !is_of_run(&column.name));
         written.shape.columns = columns.map(columns::of_table).collect();
     }
     written.known = known;
-    target::add_run_column(&mut written);
+    target::add_run_column(&mut written, &mut problems);
     check(&written, problems)
 }
 

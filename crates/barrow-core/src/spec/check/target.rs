@@ -12,23 +12,43 @@ use crate::types::Type;
 use crate::words::{Every, Mode, WhenChanged};
 
 /// Statements that would end the transaction of the load, or open another.
-const OF_TRANSACTIONS: [&str; 6] = [
-    "COMMIT",
-    "ROLLBACK",
+const OF_TRANSACTIONS: [&str; 8] = [
+    "ABORT",
     "BEGIN",
-    "START",
-    "SAVEPOINT",
+    "COMMIT",
+    "PREPARE",
     "RELEASE",
+    "ROLLBACK",
+    "SAVEPOINT",
+    "START",
 ];
 
 /// How long a run's id may be.
 const RUN: u32 = 40;
 
 /// Adds the column that gets the run's id, to every record type that is loaded.
-pub fn add_run_column(written: &mut RawSpec) {
+pub fn add_run_column(written: &mut RawSpec, problems: &mut Vec<Problem>) {
     let Some(name) = written.target.run_column.clone() else {
         return;
     };
+    let shapes = written.record_types.iter().map(|kind| &kind.shape);
+    let shapes = shapes.chain([&written.shape]);
+    let is_it = |column: &Column| column.name.value.eq_ignore_ascii_case(&name.value);
+    let is_taken = shapes.flat_map(|shape| &shape.columns).any(is_it);
+    if is_taken {
+        problems.push(
+            Problem::new(
+                name.span.clone(),
+                format!(
+                    "[target] run_column is {}, which is a column of the file",
+                    name.value
+                ),
+                "has values of its own",
+            )
+            .help("give it a name of its own, such as loaded_by"),
+        );
+        return;
+    }
     let at = |value: &str| Spanned::new(value.to_string(), name.span.clone());
     let column = || Column {
         name: name.clone(),
@@ -78,12 +98,12 @@ pub fn statements(
 ) -> Vec<String> {
     let mut texts = Vec::new();
     for statement in statements.unwrap_or_default() {
-        let ends = statement.value.split(';').any(|one| {
-            let word = one.split_whitespace().next().unwrap_or("");
-            OF_TRANSACTIONS
-                .iter()
-                .any(|of| word.eq_ignore_ascii_case(of))
-        });
+        let word = |text: &str| text.split_whitespace().next().unwrap_or("").to_uppercase();
+        let is_end = |text: &str| OF_TRANSACTIONS.contains(&word(text).as_str());
+        // END ends a transaction, too, and within a statement the body of a trigger.
+        let mut pieces = statement.value.split(';');
+        let first = pieces.next().unwrap_or("");
+        let ends = word(first) == "END" || is_end(first) || pieces.any(is_end);
         if ends || statement.value.trim().is_empty() {
             problems.push(
                 Problem::new(

@@ -55,11 +55,7 @@ pub fn write(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         return nothing_new(s, out);
     }
     counts(s, out)?;
-    repairs(s, out)?;
-    reasons(s, out)?;
-    twice(s, out)?;
-    differences(s, out)?;
-    rejected_files(s, out)?;
+    news(s, out)?;
     if s.rehearsal {
         mended(s, out)?;
         for remark in &s.remarks {
@@ -103,6 +99,15 @@ pub fn write(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         )?;
     }
     Ok(())
+}
+
+/// What was not as it was in the files: repaired, rejected, there twice, unlike its totals.
+pub fn news(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    repairs(s, out)?;
+    reasons(s, out)?;
+    twice(s, out)?;
+    differences(s, out)?;
+    rejected_files(s, out)
 }
 
 /// All files were loaded before.
@@ -166,7 +171,7 @@ fn mended(s: &Summary, out: &mut impl Write) -> io::Result<()> {
 }
 
 /// What was done with the files afterwards.
-fn disposed(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+pub fn disposed(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     for one in &s.disposed {
         let words = match one.failed {
             true => one.words.red().to_string(),
@@ -320,7 +325,8 @@ fn files(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     writeln!(out)
 }
 
-fn next(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+/// Where the rejects are, and what to do about them.
+pub fn next(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     let Some(folder) = s.folder() else {
         return Ok(());
     };
