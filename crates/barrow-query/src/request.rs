@@ -100,7 +100,7 @@ impl Query {
         let drafted = Draft::new(files.to_vec()).threads(self.threads).run()?;
         let spec = Spec::of_text(
             Path::new("the draft of this query"),
-            drafted.text,
+            &drafted.text,
             Path::new(""),
         )?;
         let named = name.unwrap_or(DRAFTED);

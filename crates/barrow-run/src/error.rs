@@ -1,9 +1,11 @@
 //! Why something could not be done.
 
 use std::fmt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
+use barrow_core::escape::visible_path;
 use barrow_core::problem::Problem;
+use barrow_core::spec::SpecTexts;
 
 /// What kind of failure it is, where somebody acts by it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -53,11 +55,9 @@ struct Inner {
 /// A spec and everything that is wrong with it.
 #[derive(Debug)]
 pub struct WrongSpec {
-    /// Its path.
-    pub path: PathBuf,
-    /// Its text.
-    pub text: String,
-    /// Everything that is wrong, each with its place in the text.
+    /// Its texts: its own, and those that it goes by.
+    pub texts: SpecTexts,
+    /// Everything that is wrong, each with its place in the texts.
     pub problems: Vec<Problem>,
 }
 
@@ -84,16 +84,17 @@ impl Error {
 
     /// A file that could not be read or written.
     pub fn file(path: &Path, error: &dyn fmt::Display) -> Error {
-        let shown = barrow_core::escape::visible_path(path);
+        let shown = visible_path(path);
         Error::failed(format!("{shown}: {error}"))
     }
 
     /// A wrong spec.
-    pub fn spec(path: &Path, text: &str, problems: Vec<Problem>) -> Error {
-        let mut error = Error::new(ErrorKind::Spec, format!("{} is wrong", path.display()));
+    pub fn spec(texts: &SpecTexts, problems: Vec<Problem>) -> Error {
+        let shown = texts.paths().next().map(visible_path);
+        let message = format!("{} is wrong", shown.unwrap_or_default());
+        let mut error = Error::new(ErrorKind::Spec, message);
         error.0.spec = Some(WrongSpec {
-            path: path.to_path_buf(),
-            text: text.to_string(),
+            texts: texts.clone(),
             problems,
         });
         error

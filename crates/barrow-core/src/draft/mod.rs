@@ -70,6 +70,8 @@ pub struct Wanted {
     pub into: Option<String>,
     /// The table.
     pub table: String,
+    /// Keys of `[values]` that are said even where the usual holds, as others say otherwise.
+    pub stated: Vec<String>,
     /// Types as narrow as the values are, without room for others.
     pub tight: bool,
     /// Each line is one text, whatever is in it.

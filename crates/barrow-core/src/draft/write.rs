@@ -2,13 +2,15 @@
 
 use super::gather::Gathered;
 use super::judge::Judgement;
-use super::layout::{Part, Shape};
+use super::layout::{Layout, Part, Shape};
 use super::sections::{comment, key, list, part_head, place_of, quoted, records, remark, source};
 use super::{Chosen, Wanted};
 use crate::draft::inferred::Inferred;
+use crate::spec::keys;
+use crate::values::moment::MOMENT;
 
 /// What holds for all columns.
-fn values(judgement: &Judgement, common: &Common) -> String {
+fn values(judgement: &Judgement, common: &Common, stated: &[String], shape: &Shape) -> String {
     let mut out = String::new();
     if !judgement.nulls.is_empty() {
         let words = [""].into_iter().chain(judgement.nulls.iter().copied());
@@ -26,9 +28,35 @@ fn values(judgement: &Judgement, common: &Common) -> String {
     for (name, pattern) in &common.patterns {
         out += &format!("{name} = {}\n", quoted(pattern));
     }
+    for key in stated {
+        let is_said = out
+            .lines()
+            .any(|line| line.split(" = ").next() == Some(key));
+        if let (false, Some(usual)) = (is_said, usual(key, shape)) {
+            out += &format!("{key} = {usual}\n");
+        }
+    }
     match out.is_empty() {
         true => out,
         false => format!("[values]\n{out}\n"),
+    }
+}
+
+/// What a key of `[values]` is where nothing is said, as it is written; none where there is no
+/// word for it, which takes nothing from a draft: a time zone is for times without an offset.
+fn usual(key: &str, shape: &Shape) -> Option<String> {
+    match key {
+        "trim" if shape.layout == Layout::Fixed => Some("\"both\"".to_string()),
+        "trim" => Some("\"none\"".to_string()),
+        "strip" => Some("[]".to_string()),
+        "timestamptz" => Some(list(MOMENT.iter().copied())),
+        "time_zone" => None,
+        _ => {
+            let known = keys::find(&format!("values.{key}"));
+            known
+                .first()
+                .map(|key| key.default.trim_matches('`').to_string())
+        }
     }
 }
 
@@ -101,7 +129,7 @@ pub fn spec(
     out += &source(shape, &wanted.files);
     out += &records(shape, true);
     let common = Common::of(columns);
-    out += &values(judgement, &common);
+    out += &values(judgement, &common, &wanted.stated, shape);
     if gathered.seen.misshapen > 0 {
         out += &comment(&match gathered.seen.misshapen {
             1 => "1 record is of the wrong shape and would be rejected:".to_string(),

@@ -7,8 +7,10 @@ pub mod raw;
 pub mod read;
 mod read_tables;
 pub mod stores;
+mod texts;
 pub mod toml_table;
 
-pub use check::{leaves_types, plan as read_plan, plan_with as read_plan_with};
+pub use check::{SettingsPlan, leaves_types, plan as read_plan, plan_of as read_plan_of, settings};
 pub use raw::{Known, KnownColumn};
 pub use read::bytes_of;
+pub use texts::{SETTINGS, SpecTexts, TakenKey};

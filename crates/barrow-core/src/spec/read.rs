@@ -5,6 +5,7 @@ use std::cell::RefCell;
 use toml::de::{DeTable, DeValue};
 
 use super::read_tables::{references, totals};
+use super::texts::SpecTexts;
 use super::{other_words, stores};
 use crate::problem::{Problem, Spanned};
 use crate::spec::raw::{
@@ -20,24 +21,34 @@ use crate::words::{Afterwards, Disposal, Every, Measure, PreambleKey, Tolerance}
 ///
 /// # Errors
 /// The problems of a text that is not TOML: what else it means is unknown.
+#[cfg(test)]
 pub fn read(text: &str) -> Result<(RawSpec, Vec<Problem>), Vec<Problem>> {
-    let (document, errors) = DeTable::parse_recoverable(text);
-    if !errors.is_empty() {
-        return Err(errors
-            .iter()
-            .map(|e| Problem::new(e.span().unwrap_or(0..0), e.message(), "not TOML"))
-            .collect());
-    }
+    read_texts(&SpecTexts::new(std::path::Path::new("spec"), text))
+}
+
+/// Reads the texts of a spec: what of them could be read, and every problem of their keys
+/// and values.
+///
+/// # Errors
+/// The problems of texts that are not TOML: what else they mean is unknown.
+pub fn read_texts(texts: &SpecTexts) -> Result<(RawSpec, Vec<Problem>), Vec<Problem>> {
     let problems = RefCell::new(Vec::new());
+    let padded = texts.all_padded();
+    let (document, _) = texts.merged(&padded, &problems)?;
     let written = RawSpec {
-        text: text.to_string(),
-        ..document_of(document.get_ref(), &problems)
+        text: texts.all().to_string(),
+        ..document_of(&document, texts, &problems)
     };
     Ok((written, problems.into_inner()))
 }
 
-fn document_of(document: &DeTable<'_>, problems: &RefCell<Vec<Problem>>) -> RawSpec {
+fn document_of(
+    document: &DeTable<'_>,
+    texts: &SpecTexts,
+    problems: &RefCell<Vec<Problem>>,
+) -> RawSpec {
     let mut top = Section::new("the spec", Some(document), problems);
+    extends(&mut top, texts);
     let (records, keep_if) = records(table(&mut top, "records", problems));
     let shape = shape(&mut top, keep_if, problems);
     let written = RawSpec {
@@ -59,6 +70,16 @@ fn document_of(document: &DeTable<'_>, problems: &RefCell<Vec<Problem>>) -> RawS
     };
     top.finish();
     written
+}
+
+/// What a spec extends is read before it: here it is only seen whether that was done.
+fn extends(top: &mut Section<'_>, texts: &SpecTexts) {
+    if let Some(path) = top.text("extends")
+        && texts.extended() == 0
+    {
+        let message = "the spec that this one extends was not read";
+        top.problem(Problem::new(path.span, message, "not read"));
+    }
 }
 
 fn table<'s>(

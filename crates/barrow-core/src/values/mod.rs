@@ -8,7 +8,7 @@ mod display;
 mod document;
 mod form;
 pub(crate) mod limits;
-mod moment;
+pub(crate) mod moment;
 mod nulls;
 mod number;
 mod options;

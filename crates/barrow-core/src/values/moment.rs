@@ -12,7 +12,7 @@ use crate::values::value_parser::{Place, ValueParser};
 /// Patterns of timestamps where the spec names none.
 const TIMESTAMP: &[&str] = &["%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%dT%H:%M:%S%.f"];
 /// Patterns of moments in time where the spec names none.
-const MOMENT: &[&str] = &["%Y-%m-%d %H:%M:%S%.f%:z", "%Y-%m-%dT%H:%M:%S%.f%:z"];
+pub const MOMENT: &[&str] = &["%Y-%m-%d %H:%M:%S%.f%:z", "%Y-%m-%dT%H:%M:%S%.f%:z"];
 /// Patterns of times where the spec names none.
 const TIME: &[&str] = &["%H:%M:%S%.f", "%H:%M"];
 /// Patterns of dates where the spec names none.

@@ -99,7 +99,7 @@ impl<'k> Asked<'k> {
         for (number, place) in tables.iter().enumerate() {
             let kind = &self.kinds[*place];
             // The files as they were named: the spec's folder need not be there yet.
-            let spec = Spec::of_text(&kind.path, kind.text.clone(), Path::new(""))?;
+            let spec = Spec::of_text(&kind.path, &kind.text, Path::new(""))?;
             query = query.spec(spec, &kind.files, Some(&format!("t{number}")))?;
         }
         let mut rows = Vec::new();

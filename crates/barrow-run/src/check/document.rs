@@ -16,6 +16,8 @@ impl Serialize for CheckReport {
             summary => summary,
         };
         document["kind"] = "check".into();
+        let one = |(file, keys): &(String, Vec<String>)| json!({ "file": file, "keys": keys });
+        document["settings"] = self.settings.iter().map(one).collect();
         document["columns"] = columns(&self.columns);
         document["stops"] = self.stops.as_ref().map(error_document).into();
         document.serialize(serializer)

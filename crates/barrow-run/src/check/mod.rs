@@ -41,6 +41,8 @@ pub struct Check<'c> {
 
 /// What a check found.
 pub struct CheckReport {
+    /// For each other file that the spec has keys from, its name and the keys.
+    pub settings: Vec<(String, Vec<String>)>,
     /// For each record type, its name and its columns: header, spec and table side by side.
     pub columns: Vec<(String, Vec<Side>)>,
     /// What a load would say; none where no record was read.
@@ -151,6 +153,7 @@ impl<'c> Check<'c> {
         let lacks_header = |(_, sides): &(String, Vec<Side>)| sides.iter().any(Side::lacks_header);
         if before.iter().any(lacks_header) {
             return Ok(CheckReport {
+                settings: self.spec.settings(),
                 columns: before,
                 summary: None,
                 stops: Some(Error::request(
@@ -184,6 +187,7 @@ impl<'c> Check<'c> {
             && summary.loaded() == 0;
         let columns = target.columns(&spec.plan, header.as_deref(), &seen);
         Ok(CheckReport {
+            settings: spec.settings(),
             columns,
             summary: Some(summary),
             stops: target.unfit.or_else(|| empties.then(would_empty)),
@@ -214,6 +218,7 @@ fn new_columns(plan: &Plan, files: &[SourceFile]) -> Option<Error> {
 fn nothing_new(spec: &Spec, target: Compared) -> CheckReport {
     let url = target.url.as_ref().map(ToString::to_string);
     CheckReport {
+        settings: spec.settings(),
         columns: Vec::new(),
         summary: Some(Summary {
             spec: spec.name(),

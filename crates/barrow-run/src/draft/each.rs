@@ -7,10 +7,10 @@
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
+use crate::spec_file::settings::Settings;
 use barrow_core::draft::{self, Chosen, Draft as Drafted, Wanted};
 use barrow_core::escape::visible_path;
 use barrow_core::source::{self, SourceFile};
-use barrow_stores::Stores;
 
 use super::{Draft, keeps_no_password, options, relative};
 use crate::atomic_file;
@@ -95,17 +95,29 @@ impl<'d> DraftEach<'d> {
         if let Some(database) = &self.database {
             keeps_no_password(database)?;
         }
-        let database = match &self.database {
-            Some(url) => relative::database(url, &self.folder)?,
-            None => self.usual_database(),
+        let settings = Settings::of(&self.folder)?;
+        let own = match (&self.database, settings.database()?) {
+            (Some(url), _) => Some(relative::database(url, &self.folder)?),
+            (None, Some(_)) => None,
+            (None, None) => Some(self.usual_database()),
         };
-        let files = source::find(&self.files, Path::new(""), &Stores::from_environment())?;
+        let database = match (&own, settings.database()?) {
+            (None, Some(url)) => format!("{url}, of {}", settings.name()),
+            _ => own.clone().unwrap_or_default(),
+        };
+        let usual = Wanted {
+            into: own,
+            stated: settings.value_keys(),
+            tight: self.tight,
+            ..Wanted::default()
+        };
+        let files = source::find(&self.files, Path::new(""), settings.stores()?.as_ref())?;
         let watch = Watcher::new(self.observer.take());
         let mut found: Vec<(Signature, Vec<SourceFile>, FileKind)> = Vec::new();
         let mut failed = Vec::new();
         for file in files {
             let one = std::slice::from_ref(&file);
-            match self.kind(one, table_of(one), &database, &watch) {
+            match self.kind(one, table_of(one), &usual, &watch) {
                 Err(error) => failed.push((file.name(), error)),
                 Ok(kind) => {
                     let signature = Signature::of(&file, &kind.drafted);
@@ -125,7 +137,7 @@ impl<'d> DraftEach<'d> {
                 kinds.push(kind);
                 continue;
             }
-            match self.kind(&files, table, &database, &watch) {
+            match self.kind(&files, table, &usual, &watch) {
                 Ok(kind) => kinds.push(kind),
                 Err(error) => failed.push((kind.files.join(", "), error)),
             }
@@ -148,16 +160,14 @@ impl<'d> DraftEach<'d> {
         &self,
         files: &[SourceFile],
         table: String,
-        database: &str,
+        usual: &Wanted,
         watch: &dyn Watch,
     ) -> Result<FileKind, Error> {
         let words: Vec<String> = files.iter().map(word).collect();
         let wanted = Wanted {
             files: relative::files(&words, &self.folder)?,
-            into: Some(database.to_string()),
             table: table.clone(),
-            tight: self.tight,
-            ..Wanted::default()
+            ..usual.clone()
         };
         let drafted = Draft::read(files, &wanted, options(self.threads), watch)?;
         let file = format!("{}.spec.toml", relative::file_name(&table));

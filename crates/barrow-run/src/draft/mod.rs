@@ -13,8 +13,8 @@ use barrow_core::draft::{self, Draft as Drafted, Wanted};
 use barrow_core::escape::visible_path;
 use barrow_core::pipeline;
 use barrow_core::source::{self, SourceFile};
+use barrow_core::spec::TakenKey;
 use barrow_core::words::WhenNewColumn;
-use barrow_stores::Stores;
 use barrow_targets::{Url, secret};
 use serde::{Serialize, Serializer};
 use serde_json::{Value, json};
@@ -26,6 +26,7 @@ use crate::error::Error;
 use crate::observer::{Observer, Watch, Watcher, size_of};
 use crate::report::FORMAT;
 use crate::spec_file::Spec;
+use crate::spec_file::settings::Settings;
 
 /// A draft that is to be made.
 #[derive(Default)]
@@ -114,11 +115,19 @@ impl<'d> Draft<'d> {
                 "name a new file with -o; a spec is never written over",
             ));
         }
+        if !self.folder().as_os_str().is_empty() && !self.folder().is_dir() {
+            let folder = visible_path(self.folder());
+            return Err(Error::request(
+                format!("there is no folder {folder}"),
+                format!("make it first, or name another file with -o: mkdir {folder}"),
+            ));
+        }
         if let Some(database) = &self.database {
             keeps_no_password(database)?;
         }
-        let files = source::find(&self.files, Path::new(""), &Stores::from_environment())?;
-        let wanted = self.wanted(&files)?;
+        let settings = Settings::of(self.folder())?;
+        let files = source::find(&self.files, Path::new(""), settings.stores()?.as_ref())?;
+        let wanted = self.wanted(&files, &settings)?;
         let output = self.output.clone();
         let watch = Watcher::new(self.observer);
         let drafted = Draft::read(&files, &wanted, options(self.threads), &watch)?;
@@ -130,20 +139,26 @@ impl<'d> Draft<'d> {
         Ok(drafted)
     }
 
-    fn wanted(&self, files: &[SourceFile]) -> Result<Wanted, Error> {
+    /// The folder that the spec will be in.
+    fn folder(&self) -> &Path {
+        let folder = self.output.as_ref().and_then(|output| output.parent());
+        folder.unwrap_or(Path::new(""))
+    }
+
+    fn wanted(&self, files: &[SourceFile], settings: &Settings) -> Result<Wanted, Error> {
         let name = |file: &SourceFile| file.file_name().to_string_lossy().into_owned();
         let names: Vec<String> = files.iter().map(name).collect();
         let table = self.table.clone();
         let table = table.unwrap_or_else(|| draft::table_name(&names));
-        let folder = self.output.as_ref().and_then(|output| output.parent());
-        let folder = folder.unwrap_or(Path::new(""));
-        let database = match &self.database {
-            Some(url) => relative::database(url, folder)?,
-            None => format!("sqlite:{}.db", relative::file_name(&table)),
+        let database = match (&self.database, settings.database()?) {
+            (Some(url), _) => Some(relative::database(url, self.folder())?),
+            (None, Some(_)) => None,
+            (None, None) => Some(format!("sqlite:{}.db", relative::file_name(&table))),
         };
         Ok(Wanted {
-            files: relative::files(&self.files, folder)?,
-            into: Some(database),
+            files: relative::files(&self.files, self.folder())?,
+            into: database,
+            stated: settings.value_keys(),
             table,
             tight: self.tight,
             lines: self.lines,
@@ -187,9 +202,18 @@ impl<'d> Draft<'d> {
     /// # Errors
     /// As [`Draft::compare`]; the spec cannot be written.
     pub fn update(self, spec: &mut Spec) -> Result<Comparison, Error> {
+        let is_columns = |taken: &&TakenKey| taken.name() == "columns";
+        if let Some(taken) = spec.origin.taken.iter().find(is_columns) {
+            let other = spec.origin.texts.paths().nth(taken.part).map(visible_path);
+            let other = other.unwrap_or_default();
+            return Err(Error::request(
+                format!("the columns of {} stand in {other}", spec.name()),
+                format!("update that spec: barrow draft --update {other} FILE"),
+            ));
+        }
         let comparison = self.compare(spec)?;
-        let text = update::updated(&spec.text, &spec.path, &comparison.drift)?;
-        let was_changed = text != spec.text;
+        let text = update::updated(spec.own_text(), &spec.path, &comparison.drift)?;
+        let was_changed = text != spec.own_text();
         if was_changed {
             let written = atomic_file::write(&spec.path, text.as_bytes(), true);
             written.map_err(|e| Error::file(&spec.path, &e))?;

@@ -5,7 +5,7 @@ use std::path::Path;
 use barrow_core::escape::{escape_for_display, visible_path};
 use barrow_core::plan::Plan;
 use barrow_core::source::content::hash_of;
-use barrow_core::spec::read_plan;
+use barrow_core::spec::{SpecTexts, read_plan};
 use barrow_core::types::Type;
 use barrow_core::words::WhenUnfit;
 use barrow_targets::ledger::{self, Counts as LedgerCounts, File, Outcome, Run};
@@ -18,7 +18,7 @@ use super::{Wanted, default_spec};
 use crate::error::Error;
 use crate::load::run_recorder;
 use crate::run_id::run_id;
-use crate::spec_file::{Spec, environment};
+use crate::spec_file::Spec;
 
 /// What is written, and by what.
 pub(super) struct ExportJob {
@@ -56,7 +56,7 @@ impl ExportJob {
         Ok(ExportJob {
             query: query(wanted, table, columns)?,
             spec: spec.name(),
-            spec_hash: hash_of(spec.text.as_bytes()),
+            spec_hash: hash_of(spec.origin.texts.all().as_bytes()),
             plan: spec.plan,
             from: From::Database(url),
         })
@@ -71,7 +71,10 @@ impl ExportJob {
     ) -> Result<ExportJob, Error> {
         let query = query(wanted, None, Vec::new())?;
         let (spec, text, plan) = match format {
-            Some(format) => (format.name(), format.text, format.plan),
+            Some(format) => {
+                let text = format.origin.texts.all().to_string();
+                (format.name(), text, format.plan)
+            }
             None => {
                 let columns = session.query_columns(&query)?;
                 let text = default_spec::spec(&columns, None, None, None);
@@ -90,13 +93,12 @@ impl ExportJob {
 
     /// An export that has no spec makes one: of the table's columns, or the query's.
     pub fn without_spec(
-        database: &str,
+        url: Url,
         table: Option<&str>,
         spec_out: Option<&Path>,
         wanted: &Wanted,
         out: &Out,
     ) -> Result<ExportJob, Error> {
-        let url = Url::parse(database, Path::new(""), environment)?;
         let columns = columns(&url, table, wanted)?;
         let file = match &out.destination {
             Destination::Path(path) => path.file_name().and_then(|name| name.to_str()),
@@ -165,7 +167,7 @@ const USUAL: &str = "RFC 4180, UTF-8";
 /// The plan of a spec that was made for an export.
 fn default_plan(text: &str) -> Result<Plan, Error> {
     let name = Path::new("the spec of this export");
-    read_plan(text).map_err(|problems| Error::spec(name, text, problems))
+    read_plan(text).map_err(|problems| Error::spec(&SpecTexts::new(name, text), problems))
 }
 
 /// What is asked for: the query, or the table's columns.

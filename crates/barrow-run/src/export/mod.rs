@@ -14,7 +14,7 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use barrow_core::types::Type;
-use barrow_targets::{OpenQuery, Session};
+use barrow_targets::{OpenQuery, Session, Url};
 
 use self::files::{Destination, Made};
 use self::job::{ExportJob, From};
@@ -54,7 +54,7 @@ enum By<'e> {
     /// RFC 4180 in UTF-8: from this database, and this table if it is not a query. The spec
     /// that reads it back goes to the file.
     Default {
-        database: &'e str,
+        database: Url,
         table: Option<&'e str>,
         spec_out: Option<&'e Path>,
     },
@@ -106,7 +106,7 @@ impl<'e> Export<'e> {
 
     /// An export in RFC 4180 and UTF-8, with a header.
     pub fn without_spec(
-        database: &'e str,
+        database: Url,
         table: Option<&'e str>,
         spec_out: Option<&'e Path>,
         wanted: Wanted,

@@ -53,7 +53,7 @@ impl KnownFiles {
         let mut known = KnownFiles {
             files: FileIndex::default(),
             runs: HashMap::new(),
-            spec_hash: hash_of(request.spec.text.as_bytes()),
+            spec_hash: hash_of(request.spec.origin.texts.all().as_bytes()),
             passes: matches!(request.job.mode, Mode::Append | Mode::Merge),
             disposes: request.spec.plan.source.afterwards.what != Disposal::Keep,
             hashes: HashMap::new(),
@@ -459,7 +459,7 @@ impl KnownFiles {
             words += &format!(" after {} records of {}", number(done), source.name());
             files.splice(0..0, file);
         }
-        if run.spec_hash != hash_of(request.spec.text.as_bytes()) {
+        if run.spec_hash != hash_of(request.spec.origin.texts.all().as_bytes()) {
             words += "; the spec has changed since, and what comes now is read by the new one";
         }
         Ok(Some(Resumed {

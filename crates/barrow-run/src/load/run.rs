@@ -62,8 +62,9 @@ pub(crate) struct Loaded {
 impl Loaded {
     /// Does with the files what the spec says is to be done with them after a load.
     pub fn dispose(&mut self, request: &LoadRequest<'_>) {
+        let base = request.spec.origin.base_of("source", "after_load");
         let after_load = &request.spec.plan.source.afterwards;
-        let disposed = disposal::dispose(after_load, &request.spec.base, &self.done);
+        let disposed = disposal::dispose(after_load, base, &self.done);
         self.summary.disposed.extend(disposed);
     }
 }

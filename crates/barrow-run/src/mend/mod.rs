@@ -5,14 +5,12 @@ mod replay;
 
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::time::Duration;
 
 use barrow_core::escape::{escape_for_display, visible_path};
 use barrow_core::rejects::MANIFEST;
 use barrow_core::source::files::is_address;
 use barrow_core::words::{Every, Mode, Per, WhenChanged, WhenEmpty};
-use barrow_stores::Stores;
 use barrow_targets::Job;
 use barrow_targets::ledger::{self, Outcome};
 
@@ -27,13 +25,14 @@ use crate::observer::{Observer, Watcher};
 use crate::reject_manifest::{self, Manifest};
 use crate::rejects_place::RejectsPlace;
 use crate::report::Summary;
+use crate::spec_file::settings::Settings;
 use crate::spec_file::{Overrides, Spec};
 
 /// A mend that is to be done.
 pub struct Mend<'m> {
     run: String,
     database: Option<String>,
-    rejects: PathBuf,
+    rejects: Option<PathBuf>,
     rehearses: bool,
     patience: Duration,
     observer: Option<&'m mut dyn Observer>,
@@ -46,7 +45,7 @@ impl<'m> Mend<'m> {
         Mend {
             run: run.into(),
             database: None,
-            rejects: PathBuf::from("rejects"),
+            rejects: None,
             rehearses: false,
             patience: PATIENCE,
             observer: None,
@@ -58,8 +57,9 @@ impl<'m> Mend<'m> {
         Mend { database, ..self }
     }
 
-    /// The folder that has a folder of rejects for each run.
-    pub fn rejects(self, rejects: PathBuf) -> Mend<'m> {
+    /// The folder that has a folder of rejects for each run: that of the settings of this
+    /// folder, or `rejects`, unless said.
+    pub fn rejects(self, rejects: Option<PathBuf>) -> Mend<'m> {
         Mend { rejects, ..self }
     }
 
@@ -118,9 +118,16 @@ impl<'m> Mend<'m> {
 
     /// The place of the rejects, and the run's folder in it.
     fn place(&self) -> Result<(RejectsPlace, PathBuf), Error> {
-        let stores = || Ok(Arc::new(Stores::from_environment()));
+        let settings = Settings::of(Path::new(""))?;
+        let stores = || settings.stores();
         if !is_address(&self.run) {
-            let place = RejectsPlace::new(self.rejects.clone(), stores)?;
+            let usual = || {
+                settings
+                    .rejects()
+                    .unwrap_or_else(|| PathBuf::from("rejects"))
+            };
+            let place = self.rejects.clone().unwrap_or_else(usual);
+            let place = RejectsPlace::new(place, stores)?;
             let is_plain = self.run.chars().all(|c| c.is_ascii_alphanumeric());
             if let Some(mirror) = place.mirror.as_ref().filter(|_| is_plain) {
                 mirror.pull(&self.run)?;

@@ -12,14 +12,14 @@ use barrow_core::plan::Plan;
 use barrow_core::reason::Reject;
 use barrow_core::records::block::LeftOut;
 use barrow_core::source::{self, SourceFile};
-use barrow_core::spec::read_plan;
+use barrow_core::spec::{SpecTexts, read_plan};
 use barrow_core::types::Type;
 use barrow_core::values::shown;
 use barrow_core::words::{WhenEmpty, WhenNewColumn};
-use barrow_stores::Stores;
 
 use crate::error::Error;
 use crate::spec_file::Spec;
+use crate::spec_file::settings::Settings;
 use crate::words::counted;
 
 /// How many lines are shown before and after the one that is asked for.
@@ -106,7 +106,7 @@ impl Peek {
     /// A file cannot be read.
     pub fn lines(&self, words: &[String]) -> Result<Vec<Lines>, Error> {
         let plan = any_file()?;
-        let files = source::find(words, Path::new(""), &Stores::from_environment())?;
+        let files = named(words)?;
         let raw = files.iter().map(|file| {
             let (lines, _) = inspect::lines(&plan, file, self.from, self.count)?;
             Ok(Lines {
@@ -167,7 +167,7 @@ pub fn line_by_spec(spec: &mut Spec, files: &[String], line: u64) -> Result<Line
 /// As [`line_by_spec`].
 pub fn line(words: &[String], line: u64) -> Result<Vec<Lines>, Error> {
     let plan = any_file()?;
-    let files = source::find(words, Path::new(""), &Stores::from_environment())?;
+    let files = named(words)?;
     files
         .iter()
         .map(|file| at(&plan, file, line, false))
@@ -181,9 +181,17 @@ fn looked_into(spec: &mut Spec, files: &[String]) -> Result<Vec<SourceFile>, Err
     spec.files(files)
 }
 
+/// The files that words name, by the settings of this folder.
+fn named(words: &[String]) -> Result<Vec<SourceFile>, Error> {
+    let folder = Path::new("");
+    let stores = Settings::of(folder)?.stores()?;
+    Ok(source::find(words, folder, stores.as_ref())?)
+}
+
 fn any_file() -> Result<Plan, Error> {
     let name = Path::new("the spec of any file");
-    let plan = read_plan(ANY_FILE).map_err(|problems| Error::spec(name, ANY_FILE, problems));
+    let wrong = |problems| Error::spec(&SpecTexts::new(name, ANY_FILE), problems);
+    let plan = read_plan(ANY_FILE).map_err(wrong);
     let mut plan = plan?;
     plan.source.told_by = TOLD_BY;
     Ok(plan)

@@ -20,17 +20,20 @@ pub const FORMAT: u64 = 1;
 /// An error as a document: what a program gets in place of a report.
 pub fn error_document(error: &Error) -> Value {
     let problems = error.wrong_spec().map(|spec| {
+        let paths: Vec<String> = spec.texts.paths().map(visible_path).collect();
         let problem = |problem: &Problem| {
-            let before = &spec.text[..problem.span.start.min(spec.text.len())];
+            let (part, place) = spec.texts.place(&problem.span);
+            let text = spec.texts.text(part);
+            let before = &text[..place.start.min(text.len())];
             let line = before.matches('\n').count() + 1;
             let column = before.chars().rev().take_while(|c| *c != '\n').count() + 1;
             json!({
-                "line": line, "column": column, "says": hidden(&problem.message),
-                "help": problem.help.as_deref().map(hidden),
+                "file": paths.get(part), "line": line, "column": column,
+                "says": hidden(&problem.message), "help": problem.help.as_deref().map(hidden),
             })
         };
         let problems: Vec<Value> = spec.problems.iter().map(problem).collect();
-        json!({ "spec": visible_path(&spec.path), "problems": problems })
+        json!({ "spec": paths.first(), "problems": problems })
     });
     json!({
         "format": FORMAT, "kind": "error",

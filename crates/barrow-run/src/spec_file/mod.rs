@@ -1,6 +1,8 @@
 //! A spec and what is asked for beside it: from a path to a plan, its files and its target,
 //! before any work begins.
 
+mod origin;
+pub mod settings;
 mod text;
 
 use std::path::{Path, PathBuf};
@@ -18,6 +20,8 @@ use barrow_core::words::{EmptyWith, Every, Mode, Tolerance, WhenEmpty, WhenNewCo
 use barrow_stores::Stores;
 use barrow_targets::{Column, Job, RecordTable, Url, secret};
 
+pub use self::origin::Origin;
+use self::settings::Settings;
 use crate::error::Error;
 use crate::rejects_place::RejectsPlace;
 
@@ -38,10 +42,8 @@ pub struct Overrides {
 pub struct Spec {
     /// Its path as given.
     pub path: PathBuf,
-    /// Its own text.
-    pub text: String,
-    /// The folder that its relative paths are from.
-    pub base: PathBuf,
+    /// The texts that it is made of.
+    pub origin: Origin,
     /// What it says.
     pub plan: Plan,
     /// What wins over it.
@@ -58,48 +60,50 @@ impl Spec {
     /// # Errors
     /// The file cannot be read, or the spec is wrong: [`Error::problems`] has all that is.
     pub fn open(path: &Path, overrides: &Overrides) -> Result<Spec, Error> {
-        let text = text::read(path)?;
-        let base = path.parent().unwrap_or(Path::new("")).to_path_buf();
-        let known = match spec::leaves_types(&text) {
+        let origin = Origin::gather(path)?;
+        let known = match spec::leaves_types(&origin.texts) {
             None => None,
             Some((own_url, own_table)) => {
+                let base = origin.base_of("target", "database");
                 let url = match (&overrides.database, &own_url) {
                     (Some(url), _) => Some(Url::parse(url, Path::new(""), environment)?),
-                    (None, Some(url)) => Some(Url::parse(url, &base, environment)?),
+                    (None, Some(url)) => Some(Url::parse(url, base, environment)?),
                     (None, None) => None,
                 };
                 let table = overrides.table.as_deref().or(own_table.as_deref());
                 known(url.as_ref(), table)?
             }
         };
-        Spec::read(path, text, base, known, overrides)
+        Spec::read(path, origin, known, overrides)
     }
 
     /// A spec that is no file: its text, its name for people, and the folder that its relative
-    /// paths are from.
+    /// paths are from. Of that folder's settings it has the stores alone.
     ///
     /// # Errors
     /// As [`Spec::open`].
-    pub fn of_text(name: &Path, text: String, base: &Path) -> Result<Spec, Error> {
-        Spec::read(name, text, base.to_path_buf(), None, &Overrides::default())
+    pub fn of_text(name: &Path, text: &str, base: &Path) -> Result<Spec, Error> {
+        let origin = Origin::of_text(name, text, base);
+        let mut spec = Spec::read(name, origin, None, &Overrides::default())?;
+        spec.plan.stores.extend(Settings::of(base)?.into_stores());
+        Ok(spec)
     }
 
     fn read(
         path: &Path,
-        text: String,
-        base: PathBuf,
+        origin: Origin,
         known: Option<Known>,
         overrides: &Overrides,
     ) -> Result<Spec, Error> {
-        let plan = match spec::read_plan_with(&text, known.clone()) {
+        let texts = &origin.texts;
+        let plan = match spec::read_plan_of(texts, known.clone()) {
             Ok(plan) => plan,
-            Err(_) if text::is_of_data(path, &text) => return Err(text::not_a_spec(path)),
-            Err(problems) => return Err(Error::spec(path, &text, problems)),
+            Err(_) if text::is_of_data(path, texts.text(0)) => return Err(text::not_a_spec(path)),
+            Err(problems) => return Err(Error::spec(texts, problems)),
         };
         let mut spec = Spec {
             path: path.to_path_buf(),
-            text,
-            base,
+            origin,
             plan,
             overrides: overrides.clone(),
             stores: OnceLock::new(),
@@ -109,13 +113,18 @@ impl Spec {
         Ok(spec)
     }
 
+    /// Its own text, without those that it goes by.
+    pub fn own_text(&self) -> &str {
+        self.origin.texts.text(0)
+    }
+
     /// Another plan of the same spec, for a look: new columns and empty files stop nothing.
     ///
     /// # Errors
     /// As [`Spec::open`].
     pub fn plan_of_look(&self) -> Result<Plan, Error> {
-        let plan = spec::read_plan_with(&self.text, self.known.clone());
-        let mut plan = plan.map_err(|problems| Error::spec(&self.path, &self.text, problems))?;
+        let plan = spec::read_plan_of(&self.origin.texts, self.known.clone());
+        let mut plan = plan.map_err(|problems| Error::spec(&self.origin.texts, problems))?;
         plan.records.when_new_column = WhenNewColumn::Ignore;
         plan.source.when_empty = WhenEmpty::Skip;
         Ok(plan)
@@ -141,7 +150,7 @@ impl Spec {
     /// How many remarks of a draft nobody has taken out of it.
     pub fn remarks(&self) -> u64 {
         let is_remark = |line: &&str| line.trim_start().starts_with("# ! ");
-        self.text.lines().filter(is_remark).count() as u64
+        self.own_text().lines().filter(is_remark).count() as u64
     }
 
     /// Whether a database is named, by the spec or beside it.
@@ -159,6 +168,22 @@ impl Spec {
             .collect()
     }
 
+    /// For each other file that it has keys from: its name, and the keys. What the command line
+    /// says is not from there.
+    pub fn settings(&self) -> Vec<(String, Vec<String>)> {
+        let said = [
+            ("target.database", self.overrides.database.is_some()),
+            ("target.table", self.overrides.table.is_some()),
+            ("target.mode", self.overrides.mode.is_some()),
+            ("rejects.max_rejects", self.overrides.max_rejects.is_some()),
+        ];
+        let holds = |key: &String| !said.contains(&(key.as_str(), true));
+        let mut others = self.origin.others();
+        others.iter_mut().for_each(|(_, keys)| keys.retain(holds));
+        others.retain(|(_, keys)| !keys.is_empty());
+        others
+    }
+
     /// The spec's name for people.
     pub fn name(&self) -> String {
         visible_path(&self.path)
@@ -171,7 +196,10 @@ impl Spec {
     pub fn files(&self, given: &[String]) -> Result<Vec<SourceFile>, Error> {
         let stores = self.stores()?;
         let files = if given.is_empty() {
-            source::find(&self.plan.files, &self.base, stores.as_ref())?
+            {
+                let base = self.origin.base_of("source", "files");
+                source::find(&self.plan.files, base, stores.as_ref())?
+            }
         } else {
             source::find(given, Path::new(""), stores.as_ref())?
         };
@@ -206,7 +234,7 @@ impl Spec {
         let is_elsewhere = own.to_str().is_some_and(is_address);
         let place = given.unwrap_or_else(|| match is_elsewhere {
             true => own.clone(),
-            false => self.base.join(own),
+            false => self.origin.base_of("rejects", "folder").join(own),
         });
         RejectsPlace::new(place, || self.stores())
     }
@@ -218,7 +246,10 @@ impl Spec {
     pub fn url(&self) -> Result<Url, Error> {
         match (&self.overrides.database, &self.plan.target.into) {
             (Some(given), _) => Ok(Url::parse(given, Path::new(""), environment)?),
-            (None, Some(own)) => Ok(Url::parse(own, &self.base, environment)?),
+            (None, Some(own)) => {
+                let base = self.origin.base_of("target", "database");
+                Ok(Url::parse(own, base, environment)?)
+            }
             (None, None) => Err(Error::request(
                 "there is no database to load into",
                 "say --database sqlite:market.db, or [target] database in the spec",

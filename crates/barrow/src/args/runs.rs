@@ -37,9 +37,9 @@ pub struct Mend {
     /// The database, if it is not the one that the run loaded into
     #[arg(long, value_name = "URL")]
     pub database: Option<String>,
-    /// The folder that has a folder of rejects for each run
-    #[arg(long, value_name = "FOLDER", default_value = "rejects")]
-    pub rejects: PathBuf,
+    /// The folder that has a folder of rejects for each run; that of barrow.toml, or rejects, unless said
+    #[arg(long, value_name = "FOLDER")]
+    pub rejects: Option<PathBuf>,
     /// Say what would come of it, and load nothing
     #[arg(long)]
     pub check: bool,

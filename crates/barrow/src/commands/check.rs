@@ -1,41 +1,47 @@
 //! `barrow check`: what a load would do, without loading.
 
-use std::{path::Path, process::ExitCode};
+use std::path::Path;
+use std::process::ExitCode;
 
-use barrow_run::check::CheckReport;
 use barrow_run::{Check, Error, Overrides, Spec};
+use serde_json::{Value, json};
 
+use super::{check_connect, check_each};
 use crate::args::{self, Report};
 use crate::exit;
 use crate::view::progress::Progress;
-use crate::view::{columns, connection, failure, json, summary};
+use crate::view::{check as view, failure, json};
 
 /// Checks, and says what a load would do.
 pub fn run(args: &args::Check) -> Result<ExitCode, Error> {
     let (specs, files) = args::specs(&args.spec, &args.files);
     if specs.len() == 1 {
-        return one(args, &args.spec, &args.files);
+        let (code, document) = one(args, &args.spec, &args.files)?;
+        document.iter().try_for_each(json::print)?;
+        return Ok(code);
     }
-    if !files.is_empty() || args.common.table.is_some() || args.common.report == Report::Json {
+    if !files.is_empty() || args.common.table.is_some() {
         return Err(Error::request(
             "several specs are checked one after the other, each by its own files and table",
-            "leave the files, --table and --report out, or check one spec at a time",
+            "leave the files and --table out, or check one spec at a time",
         ));
     }
-    let codes = specs.iter().map(|spec| one(args, spec, &[]));
-    let codes = codes.collect::<Result<Vec<ExitCode>, Error>>()?;
-    let bad = codes.into_iter().find(|code| *code != ExitCode::SUCCESS);
-    Ok(bad.unwrap_or(ExitCode::SUCCESS))
+    check_each::run(args, &specs)
 }
 
-fn one(args: &args::Check, spec: &Path, files: &[String]) -> Result<ExitCode, Error> {
+/// Checks one spec: how it ends, and what programs read of it.
+pub(super) fn one(
+    args: &args::Check,
+    spec: &Path,
+    files: &[String],
+) -> Result<(ExitCode, Option<Value>), Error> {
     let common = &args.common;
     let overrides = Overrides {
         max_rejects: args.max_rejects,
         ..common.overrides()
     };
     let mut spec = Spec::open(spec, &overrides)?;
-    failure::odd(&spec.path, &spec.text, &spec.plan.oddities);
+    failure::odd(&spec.origin.texts, &spec.plan.oddities);
     let name = spec.name();
     let mut progress = Progress::new(common.quiet);
     let check = Check::new(&mut spec)
@@ -45,36 +51,20 @@ fn one(args: &args::Check, spec: &Path, files: &[String]) -> Result<ExitCode, Er
         .threads(common.threads())
         .observe(&mut progress);
     if args.connect {
-        return connect(check, &name, common.report);
+        return check_connect::run(check, &name, common.report);
     }
     let report = check.run()?;
-    match common.report {
-        Report::Json => json::print(&report)?,
-        Report::Text => print(&report)?,
-    }
-    Ok(match (&report.stops, &report.summary) {
+    let document = match common.report {
+        Report::Json => Some(json!(report)),
+        Report::Text => view::print(&report).map(|()| None)?,
+    };
+    let code = match (&report.stops, &report.summary) {
         (Some(stops), _) => {
             failure::show(stops);
             exit::of_error(stops)
         }
         (None, Some(summary)) => exit::of_load(summary),
         (None, None) => ExitCode::SUCCESS,
-    })
-}
-
-fn print(report: &CheckReport) -> Result<(), Error> {
-    columns::print(&report.columns)?;
-    match &report.summary {
-        Some(summary) => summary::print(summary, Report::Text),
-        None => Ok(()),
-    }
-}
-
-fn connect(check: Check<'_>, spec: &str, report: Report) -> Result<ExitCode, Error> {
-    let connection = check.connect()?;
-    connection::print(spec, &connection, report)?;
-    Ok(match connection.missing.is_empty() {
-        true => ExitCode::SUCCESS,
-        false => ExitCode::from(exit::FAILED),
-    })
+    };
+    Ok((code, document))
 }

@@ -3,8 +3,9 @@
 use std::process::ExitCode;
 
 use barrow_run::report::Outcome;
-use barrow_run::{Convert, Error, Overrides, Spec};
+use barrow_run::{Convert, Error, Overrides};
 
+use super::spec::open;
 use crate::args;
 use crate::exit;
 use crate::view::export as view;
@@ -16,8 +17,8 @@ pub fn run(args: &args::Convert) -> Result<ExitCode, Error> {
         max_rejects: args.max_rejects,
         ..Overrides::default()
     };
-    let from = Spec::open(&args.spec, &overrides)?;
-    let to = Spec::open(&args.to, &Overrides::default())?;
+    let from = open(&args.spec, &overrides, args.manner.quiet)?;
+    let to = open(&args.to, &Overrides::default(), args.manner.quiet)?;
     let mut progress = Progress::new(args.manner.quiet);
     let converted = Convert::new(&from, &to, args.out.request())
         .files(args.files.clone())

@@ -3,8 +3,9 @@
 use std::process::ExitCode;
 
 use barrow_run::export::Wanted;
-use barrow_run::{Error, Export, Overrides, Spec};
+use barrow_run::{Error, Export, Overrides};
 
+use super::spec::{database, open};
 use crate::args;
 use crate::exit;
 use crate::view::export as view;
@@ -13,8 +14,7 @@ use crate::view::progress::Progress;
 /// Exports, and says what came of it.
 pub fn run(args: &args::Export) -> Result<ExitCode, Error> {
     let mut progress = Progress::of_rows(args.manner.quiet);
-    let database = args::database(args.database.as_ref());
-    let exported = request(args, database.as_ref())?
+    let exported = request(args)?
         .threads(args.manner.threads())
         .observe(&mut progress)
         .run()?;
@@ -29,32 +29,32 @@ pub fn run(args: &args::Export) -> Result<ExitCode, Error> {
     })
 }
 
-fn request<'e>(args: &'e args::Export, database: Option<&'e String>) -> Result<Export<'e>, Error> {
+fn request(args: &args::Export) -> Result<Export<'_>, Error> {
     let wanted = Wanted {
         query: args.query.clone(),
         condition: args.condition.clone(),
         order: args.order_by.clone(),
     };
     let out = args.out.request();
-    match (&args.spec, database) {
-        (Some(path), _) => {
-            let overrides = Overrides {
-                database: database.cloned(),
-                table: args.table.clone(),
-                ..Overrides::default()
-            };
-            Ok(Export::by_spec(Spec::open(path, &overrides)?, wanted, out))
-        }
-        (None, Some(database)) => Ok(Export::without_spec(
-            database,
-            args.table.as_deref(),
-            args.spec_out.as_deref(),
+    let is_quiet = args.manner.quiet;
+    if let Some(path) = &args.spec {
+        let overrides = Overrides {
+            database: args::database(args.database.as_ref()),
+            table: args.table.clone(),
+            ..Overrides::default()
+        };
+        return Ok(Export::by_spec(
+            open(path, &overrides, is_quiet)?,
             wanted,
             out,
-        )),
-        (None, None) => Err(Error::request(
-            "there is no database to read from",
-            "say --database sqlite:market.db, postgres://… or mariadb://…",
-        )),
+        ));
     }
+    let Some(database) = database(args.database.as_ref(), is_quiet)? else {
+        return Err(Error::request(
+            "there is no database to read from",
+            "say --database sqlite:market.db, postgres://… or mysql://…, or set BARROW_DATABASE",
+        ));
+    };
+    let (table, spec_out) = (args.table.as_deref(), args.spec_out.as_deref());
+    Ok(Export::without_spec(database, table, spec_out, wanted, out))
 }

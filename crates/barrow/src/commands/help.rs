@@ -48,13 +48,13 @@ fn of_words(words: &[String]) -> Result<String, Error> {
         return Ok(command.render_long_help().ansi().to_string());
     }
     let plain = word.trim_matches(['[', ']']);
-    let found = keys::find(&word);
-    if !found.is_empty() {
-        return Ok(view::keys(&found));
-    }
     let section = keys::of_section(plain);
     if !section.is_empty() {
         return Ok(view::section(&section));
+    }
+    let found = keys::find(&word);
+    if !found.is_empty() {
+        return Ok(view::keys(&found));
     }
     // A word of the trade for it.
     if let Some(key) = keys::meant(&word) {

@@ -4,16 +4,18 @@ use std::path::Path;
 use std::process::ExitCode;
 
 use barrow_run::ledger::Filter;
-use barrow_run::spec_file::environment;
-use barrow_run::{Error, Ledger, Overrides, Spec};
+use barrow_run::{Error, Ledger, Overrides};
 use barrow_targets::Url;
 
-use crate::args;
+use super::spec::{database, open};
+use crate::args::{self, Report};
 use crate::view::ledger as view;
 
 /// Shows runs, or one of them in full.
 pub fn run(args: &args::Ledger) -> Result<ExitCode, Error> {
-    let mut ledger = Ledger::open(url(args.database.as_ref(), args.spec.as_deref())?)?;
+    let has_documents = args.report == Report::Json;
+    let url = url(args.database.as_ref(), args.spec.as_deref(), has_documents)?;
+    let mut ledger = Ledger::open(url)?;
     match &args.run {
         Some(id) => view::print_run(&ledger.run(id)?, args.report)?,
         None => {
@@ -29,15 +31,20 @@ pub fn run(args: &args::Ledger) -> Result<ExitCode, Error> {
     Ok(ExitCode::SUCCESS)
 }
 
-/// The database that is meant: as it is said, or that of a spec.
-pub(super) fn url(database: Option<&String>, spec: Option<&Path>) -> Result<Url, Error> {
-    match (args::database(database), spec) {
-        (_, Some(spec)) => Spec::open(spec, &Overrides::default())?.url(),
-        (Some(url), None) => Ok(Url::parse(&url, Path::new(""), environment)?),
-        (None, None) => Err(Error::request(
-            "there is no database to ask",
-            "say --database sqlite:market.db, or --spec with a spec that names it, or set \
-             BARROW_DATABASE",
-        )),
+/// The database that is meant: that of a spec, as it is said, or that of this folder.
+pub(super) fn url(
+    said: Option<&String>,
+    spec: Option<&Path>,
+    is_quiet: bool,
+) -> Result<Url, Error> {
+    if let Some(spec) = spec {
+        return open(spec, &Overrides::default(), is_quiet)?.url();
     }
+    database(said, is_quiet)?.ok_or_else(|| {
+        Error::request(
+            "there is no database to ask",
+            "say --database sqlite:market.db, or --spec with a spec that names it, set \
+             BARROW_DATABASE, or write it into a barrow.toml",
+        )
+    })
 }

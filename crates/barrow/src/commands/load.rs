@@ -7,6 +7,7 @@ use barrow_run::{Error, Load, Spec};
 
 use super::load_common::{is_quiet, mention_remarks, overrides};
 use super::load_together;
+use super::spec::open;
 use crate::args;
 use crate::exit;
 use crate::view::progress::Progress;
@@ -19,7 +20,7 @@ pub fn run(args: &args::Load) -> Result<ExitCode, Error> {
     if specs.len() > 1 {
         return load_together::run(args, &specs, &files);
     }
-    let spec = Spec::open(&args.spec, &overrides(args))?;
+    let spec = open(&args.spec, &overrides(args), common.quiet)?;
     mention_remarks(&spec, common.quiet);
     let mut progress = Progress::new(common.quiet);
     let load = Load::new(&spec)

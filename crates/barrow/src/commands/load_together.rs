@@ -8,6 +8,7 @@ use barrow_run::load::LoadTogether;
 use barrow_run::{Error, Spec, Summary};
 
 use super::load_common::{is_quiet, mention_remarks, overrides};
+use super::spec::open;
 use crate::args;
 use crate::exit;
 use crate::view::progress::Progress;
@@ -23,7 +24,9 @@ pub fn run(args: &args::Load, specs: &[PathBuf], files: &[String]) -> Result<Exi
         ));
     }
     let overrides = overrides(args);
-    let opened = specs.iter().map(|spec| Spec::open(spec, &overrides));
+    let opened = specs
+        .iter()
+        .map(|spec| open(spec, &overrides, common.quiet));
     let opened = opened.collect::<Result<Vec<Spec>, Error>>()?;
     opened
         .iter()

@@ -1,6 +1,8 @@
 //! One file for each command: arguments become a request, and what comes of it is printed.
 
 pub mod check;
+mod check_connect;
+mod check_each;
 pub mod convert;
 pub mod ddl;
 pub mod demo;
@@ -16,5 +18,6 @@ mod load_together;
 pub mod mend;
 pub mod peek;
 pub mod query;
+mod spec;
 pub mod status;
 pub mod undo;

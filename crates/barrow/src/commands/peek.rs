@@ -2,9 +2,10 @@
 
 use std::process::ExitCode;
 
-use barrow_run::{Error, Overrides, Peek, Spec, peek};
+use barrow_run::{Error, Overrides, Peek, peek};
 
-use crate::args;
+use super::spec::open;
+use crate::args::{self, Report};
 use crate::view::{lines, records};
 
 /// Shows a look into files.
@@ -22,7 +23,11 @@ pub fn run(args: &args::Peek) -> Result<ExitCode, Error> {
 }
 
 fn by_spec(look: &Peek, args: &args::Peek) -> Result<(), Error> {
-    let mut spec = Spec::open(&args.spec, &Overrides::default())?;
+    let mut spec = open(
+        &args.spec,
+        &Overrides::default(),
+        args.report == Report::Json,
+    )?;
     match args.at {
         Some(line) => lines::print(
             &peek::line_by_spec(&mut spec, &args.files, line)?,

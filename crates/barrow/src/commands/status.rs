@@ -2,8 +2,9 @@
 
 use std::process::ExitCode;
 
-use barrow_run::{Error, Overrides, Spec, Status};
+use barrow_run::{Error, Overrides, Status};
 
+use super::spec::open;
 use crate::args::{self, Report};
 use crate::view::{json, status};
 
@@ -16,7 +17,7 @@ pub fn run(args: &args::Status) -> Result<ExitCode, Error> {
     };
     let mut reports = Vec::new();
     for path in &args.specs {
-        let spec = Spec::open(path, &overrides)?;
+        let spec = open(path, &overrides, args.report == Report::Json)?;
         reports.push(Status::new(&spec).files(args.files.clone()).run()?);
     }
     match (args.report, reports.as_slice()) {

@@ -16,7 +16,7 @@ pub fn run(args: &args::Undo) -> Result<ExitCode, Error> {
     let mut progress = Progress::new(args.quiet);
     let undone = Undo::new(
         &args.run,
-        url(args.database.as_ref(), args.spec.as_deref())?,
+        url(args.database.as_ref(), args.spec.as_deref(), args.quiet)?,
     )
     .rehearse(args.check)
     .forget(args.forget)

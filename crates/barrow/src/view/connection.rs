@@ -8,27 +8,19 @@ use barrow_run::check::Connection;
 use barrow_targets::{ServerInfo, Url};
 use owo_colors::OwoColorize;
 
-use super::{ended, json};
-use crate::args::Report;
+use super::ended;
 
 /// Prints what a database answers.
-pub fn print(spec: &str, connection: &Connection, report: Report) -> Result<(), Error> {
+pub fn print(spec: &str, connection: &Connection) -> Result<(), Error> {
     let out = &mut anstream::stdout().lock();
-    match (report, &connection.server_info) {
-        (Report::Json, _) => json::print(connection),
-        (Report::Text, Some(server_info)) => ended(text(
-            spec,
-            &connection.url,
-            server_info,
-            &connection.missing,
+    let Connection { url, missing, .. } = connection;
+    ended(match &connection.server_info {
+        Some(server_info) => text(spec, url, server_info, missing, out),
+        None => writeln!(
             out,
-        )),
-        (Report::Text, None) => ended(writeln!(
-            out,
-            "{spec} → {}\n\n  the file is not there yet; a load would make it",
-            connection.url
-        )),
-    }
+            "{spec} → {url}\n\n  the file is not there yet; a load would make it"
+        ),
+    })
 }
 
 fn text(

@@ -1,9 +1,8 @@
 //! Shows why something could not be done, on standard error.
 
-use std::path::Path;
-
 use barrow_core::escape::{visible_path, visible_short};
 use barrow_core::problem::Problem;
+use barrow_core::spec::SpecTexts;
 use barrow_run::words::counted;
 use barrow_run::{Error, ErrorKind};
 use barrow_targets::secret;
@@ -26,7 +25,7 @@ pub fn show(error: &Error) {
         return;
     }
     if let Some(wrong) = error.wrong_spec() {
-        return spec(&wrong.path, &wrong.text, &wrong.problems);
+        return spec(&wrong.texts, &wrong.problems);
     }
     let message = secret::hide_in_message(error.message());
     anstream::eprintln!("{} {message}", "error:".red().bold());
@@ -49,18 +48,17 @@ pub fn print_json(error: &Error, has_rows: bool) {
 }
 
 /// What is legal in a spec, and odd.
-pub fn odd(path: &Path, text: &str, oddities: &[Problem]) {
-    drawn(path, text, oddities, Severity::Warning);
+pub fn odd(texts: &SpecTexts, oddities: &[Problem]) {
+    drawn(texts, oddities, Severity::Warning);
 }
 
 /// All problems of a spec, each with its line and a caret.
-fn spec(path: &Path, text: &str, problems: &[Problem]) {
-    drawn(path, text, problems, Severity::Error);
+fn spec(texts: &SpecTexts, problems: &[Problem]) {
+    drawn(texts, problems, Severity::Error);
     anstream::eprintln!("{}", counted(problems.len() as u64, "problem").bold());
 }
 
-fn drawn(path: &Path, text: &str, problems: &[Problem], severity: Severity) {
-    let name = visible_path(path);
+fn drawn(texts: &SpecTexts, problems: &[Problem], severity: Severity) {
     let mut theme = GraphicalTheme::unicode();
     // Colors that are read on a light and on a dark ground.
     theme.styles.link = Style::new().bold();
@@ -69,9 +67,12 @@ fn drawn(path: &Path, text: &str, problems: &[Problem], severity: Severity) {
     let handler = GraphicalReportHandler::new_themed(theme)
         .with_links(false)
         .with_context_lines(1);
-    let source = Source::new(&name, text);
+    let paths = texts.paths().enumerate();
+    let sources = paths.map(|(part, path)| Source::new(&visible_path(path), texts.text(part)));
+    let sources: Vec<Source<'_>> = sources.collect();
     for problem in problems.iter().take(MOST) {
-        let snippet = source.around(&problem.span);
+        let (part, place) = texts.place(&problem.span);
+        let snippet = sources[part].around(&place);
         let (start, length) = (snippet.place.start, snippet.place.len());
         let label = Some(said(&problem.label));
         let mut shown = MietteDiagnostic::new(said(&problem.message))

@@ -1,5 +1,6 @@
 //! What people see.
 
+pub mod check;
 pub mod columns;
 pub mod connection;
 pub mod draft;

@@ -23,6 +23,7 @@ mod refusals;
 mod seams;
 mod secrets;
 mod servers;
+mod settings;
 mod status;
 mod stores;
 mod targets;

@@ -14,12 +14,16 @@ mod template;
 mod totals;
 mod values;
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
-use crate::plan::{ExportPlan, Plan, RecordTypePlan, RejectsPlan, SourcePlan, TargetPlan};
+use crate::plan::{
+    ExportPlan, Plan, RecordTypePlan, RejectsPlan, SourcePlan, StorePlan, TargetPlan,
+};
 use crate::problem::{Problem, Spanned};
 use crate::source::{Charset, Compression};
 use crate::spec::raw::{Known, RawSpec};
+use crate::spec::read::read_texts;
+use crate::spec::texts::SpecTexts;
 use crate::words::Layout;
 use crate::words::{
     EmptyWith, Every, Header, Measure, Mode, Per, Tolerance, WhenUndecodable, WhenUnencodable,
@@ -33,16 +37,16 @@ const KEEP: u64 = 10_000;
 /// # Errors
 /// Everything wrong with it, in the order of the text.
 pub fn plan(text: &str) -> Result<Plan, Vec<Problem>> {
-    plan_with(text, None)
+    plan_of(&SpecTexts::new(Path::new("spec"), text), None)
 }
 
-/// Reads and checks a spec that leaves types, or all of its columns, to the
-/// target's table.
+/// Reads and checks the texts of a spec. `known` is the target's table, where types, or all
+/// columns, are left to it.
 ///
 /// # Errors
-/// Everything wrong with it, in the order of the text.
-pub fn plan_with(text: &str, known: Option<Known>) -> Result<Plan, Vec<Problem>> {
-    let (mut written, mut problems) = super::read::read(text)?;
+/// Everything wrong with them, in the order of the texts.
+pub fn plan_of(texts: &SpecTexts, known: Option<Known>) -> Result<Plan, Vec<Problem>> {
+    let (mut written, mut problems) = read_texts(texts)?;
     if let Some(known) = &known
         && written.shape.columns.is_empty()
         && written.record_types.is_empty()
@@ -64,13 +68,41 @@ pub fn plan_with(text: &str, known: Option<Known>) -> Result<Plan, Vec<Problem>>
 
 /// The database and table of a spec that leaves types to the table; none for one
 /// that does not, or that is wrong in itself.
-pub fn leaves_types(text: &str) -> Option<(Option<String>, Option<String>)> {
-    let (written, _) = super::read::read(text).ok()?;
+pub fn leaves_types(texts: &SpecTexts) -> Option<(Option<String>, Option<String>)> {
+    let (written, _) = read_texts(texts).ok()?;
     let untyped = |c: &crate::spec::raw::Column| !c.has_type && it(&c.load) != Some(false);
     let columns = &written.shape.columns;
     let leaves = columns.is_empty() || columns.iter().any(untyped);
     (leaves && written.record_types.is_empty())
         .then(|| (it(&written.target.into), it(&written.target.table)))
+}
+
+/// What the settings of a folder say, where no spec is asked.
+#[derive(Debug, Clone, Default)]
+pub struct SettingsPlan {
+    /// The database's address.
+    pub database: Option<String>,
+    /// The folder of rejects.
+    pub rejects: Option<String>,
+    /// `[stores.NAME]`
+    pub stores: Vec<StorePlan>,
+}
+
+/// The settings in texts of which none is a spec.
+///
+/// # Errors
+/// Everything wrong with them, in the order of the text.
+pub fn settings(texts: &SpecTexts) -> Result<SettingsPlan, Vec<Problem>> {
+    let (written, mut problems) = read_texts(texts)?;
+    if !problems.is_empty() {
+        problems.sort_by_key(|p| p.span.start);
+        return Err(problems);
+    }
+    Ok(SettingsPlan {
+        database: it(&written.target.into),
+        rejects: it(&written.rejects.folder),
+        stores: written.stores,
+    })
 }
 
 /// Checks a spec as written, of which `problems` are known already.

@@ -3,6 +3,7 @@
 //! What a spec may say, its near misses, `docs/spec.md`, `barrow help KEY` and the schema for
 //! editors are all made of it.
 
+mod beside;
 mod columns;
 mod parts;
 mod records;
@@ -14,7 +15,10 @@ mod values;
 
 pub use schema::schema;
 
-use super::other_words;
+use super::{SETTINGS, other_words};
+
+/// What is above all sections, as people see it.
+pub(super) const TOP: &str = "the spec";
 
 /// What a key takes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -81,7 +85,7 @@ pub struct Key {
 }
 
 /// The sections' keys, in the order of the documents.
-const SECTIONS: [&[Key]; 7] = [
+const SECTIONS: [&[Key]; 8] = [
     source::KEYS,
     records::KEYS,
     values::KEYS,
@@ -89,6 +93,7 @@ const SECTIONS: [&[Key]; 7] = [
     parts::KEYS,
     target::KEYS,
     stores::KEYS,
+    beside::KEYS,
 ];
 
 /// Keys of `[values]` that are for all columns alone.
@@ -142,6 +147,8 @@ pub fn knows(section: &str, name: &str) -> bool {
     let mut own = all().filter(|key| key.section == section).peekable();
     // What stands beside the keys of a record type: its columns and checks.
     let is_table = section == "[[record_type]]" && matches!(name, "columns" | "check");
+    // Above them all are the sections themselves.
+    let is_table = is_table || section == TOP;
     if section.starts_with("column ") {
         let on_columns = |key: &Key| key.section == "[columns]" || key.stands_on_columns();
         return all().any(|key| key.name == name && on_columns(key));
@@ -157,8 +164,11 @@ impl Key {
 
     /// The example as a whole spec has it, under its section.
     pub fn example_in_place(&self) -> String {
-        let section = self.section.replace("NAME", "market");
-        format!("{section}\n{}\n", self.example)
+        match self.section {
+            TOP => format!("{}\n", self.example),
+            SETTINGS => format!("# {SETTINGS}\n{}\n", self.example),
+            section => format!("{}\n{}\n", section.replace("NAME", "market"), self.example),
+        }
     }
 
     /// What it means, without marks.
@@ -212,13 +222,20 @@ pub fn table(section: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::spec::read::read;
+    use crate::spec::SpecTexts;
+    use crate::spec::read::{read, read_texts};
 
     #[test]
     fn every_example_is_read_as_it_stands() {
         for key in all() {
             let text = key.example_in_place();
-            let (_, problems) = read(&text).unwrap_or_else(|_| panic!("{text}"));
+            let path = std::path::Path::new("a");
+            let mut texts = SpecTexts::new(path, if key.section == SETTINGS { "" } else { &text });
+            match key.section {
+                SETTINGS => texts.settle(path, &text),
+                _ => texts.extend(path, ""),
+            }
+            let (_, problems) = read_texts(&texts).unwrap_or_else(|_| panic!("{text}"));
             let problems: Vec<&str> = problems.iter().map(|p| p.message.as_str()).collect();
             assert_eq!(problems, [""; 0], "{text}");
             assert!(

@@ -8,7 +8,7 @@ use super::{Key, Takes, all, of_section};
 pub fn schema() -> Value {
     let object = |section: &str| json!({ "type": "object", "properties": keys(section), "additionalProperties": false });
     let list = |section: &str| json!({ "type": "array", "items": object(section) });
-    let mut properties = Map::new();
+    let mut properties = keys(super::TOP);
     for section in [
         "source",
         "records",

@@ -126,7 +126,7 @@ impl RunRecorder {
         let run = Run {
             run: run.to_string(),
             spec: request.spec.name(),
-            spec_hash: hash_of(request.spec.text.as_bytes()),
+            spec_hash: hash_of(request.spec.origin.texts.all().as_bytes()),
             table: tables.join(", "),
             table_key,
             mode: request.job.mode.word().to_string(),
