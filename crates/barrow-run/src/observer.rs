@@ -94,6 +94,12 @@ impl Watch for Watcher<'_> {
     }
 
     fn file_done(&self, file: &FileCounts) {
+        tracing::info!(
+            file = file.name,
+            records = file.all_records(),
+            rejected = file.rejected,
+            "a file was read"
+        );
         self.tell(|o| o.file_done(file));
     }
 
@@ -102,10 +108,12 @@ impl Watch for Watcher<'_> {
     }
 
     fn waiting(&self, what: &str) {
+        tracing::info!("{what}");
         self.tell(|o| o.waiting(what));
     }
 
     fn warning(&self, text: &str) {
+        tracing::warn!("{text}");
         self.tell(|o| o.warning(text));
     }
 }

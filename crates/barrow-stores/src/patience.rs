@@ -65,6 +65,11 @@ impl Tries {
         }
         let wait = self.wait.mul_f64(0.5 + fastrand::f64() / 2.0).min(left);
         self.wait = (self.wait * 2).min(LONGEST_WAIT);
+        let milliseconds = u64::try_from(wait.as_millis()).unwrap_or(u64::MAX);
+        tracing::warn!(
+            milliseconds,
+            "a request failed, and is tried again after a while"
+        );
         tokio::time::sleep(wait).await;
         true
     }

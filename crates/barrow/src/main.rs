@@ -6,11 +6,13 @@
 mod args;
 mod commands;
 mod exit;
+mod log;
 mod tour;
 mod view;
 
 use std::process::ExitCode;
 
+use barrow_run::Error;
 use clap::Parser;
 
 use args::{Args, Command};
@@ -22,7 +24,31 @@ fn main() -> ExitCode {
     if args.command.goes_by_environment() && !has_documents {
         anstream::eprintln!("the database is that of {}", args::DATABASE);
     }
-    let outcome = match &args.command {
+    let outcome = match args.log.as_deref().map_or(Ok(()), log::begin) {
+        Ok(()) => done(&args.command),
+        Err(error) => Err(error),
+    };
+    log::ended(&outcome);
+    outcome.unwrap_or_else(|error| {
+        let (is_json, has_rows) = (args.command.reports_json(), args.command.writes_rows());
+        // Where standard output has rows, the document has standard error to itself.
+        if !(is_json && has_rows) {
+            view::failure::show(&error);
+        }
+        if is_json {
+            view::failure::print_json(&error, has_rows);
+        }
+        exit::of_error(&error)
+    })
+}
+
+fn done(command: &Command) -> Result<ExitCode, Error> {
+    tracing::info!(
+        command = command.name(),
+        version = env!("CARGO_PKG_VERSION"),
+        "a command began"
+    );
+    match command {
         Command::Load(load) => commands::load::run(load),
         Command::Draft(draft) => commands::draft::run(draft),
         Command::Check(check) => commands::check::run(check),
@@ -37,16 +63,5 @@ fn main() -> ExitCode {
         Command::Status(status) => commands::status::run(status),
         Command::Help(help) => commands::help::run(help),
         Command::Demo(demo) => commands::demo::run(demo),
-    };
-    outcome.unwrap_or_else(|error| {
-        let (is_json, has_rows) = (args.command.reports_json(), args.command.writes_rows());
-        // Where standard output has rows, the document has standard error to itself.
-        if !(is_json && has_rows) {
-            view::failure::show(&error);
-        }
-        if is_json {
-            view::failure::print_json(&error, has_rows);
-        }
-        exit::of_error(&error)
-    })
+    }
 }

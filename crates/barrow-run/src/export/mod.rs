@@ -228,6 +228,12 @@ impl<'e> Export<'e> {
                 watch.warning(&text);
             }
         }
+        let files = made
+            .iter()
+            .map(|made| made.name())
+            .collect::<Vec<_>>()
+            .join(", ");
+        tracing::info!(files, "rows were written");
         Ok(Some(Exported {
             from: job.what(),
             spec: job.spec,

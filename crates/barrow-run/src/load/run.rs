@@ -168,6 +168,14 @@ pub(crate) fn run_by<'s>(
     let run = resumed
         .as_ref()
         .map_or_else(run_id, |resumed| resumed.run.run.clone());
+    tracing::info!(
+        run,
+        spec = request.spec.name(),
+        database = request.url.to_string(),
+        files = files.len(),
+        rehearsal = rehearses,
+        "a run began"
+    );
     let recorder = match plan.target.ledger && !rehearses {
         true => Some(RunRecorder::open(
             request,
@@ -317,7 +325,7 @@ pub(crate) fn summed_up(
         after: *after,
     });
     let rejects = finished.summary.rejects.as_deref();
-    Summary {
+    let summary = Summary {
         spec: request.spec.name(),
         into: request.url.to_string(),
         tables: each.collect(),
@@ -325,5 +333,14 @@ pub(crate) fn summed_up(
         tolerance: request.spec.plan.rejects.tolerance,
         rejects: rejects.map(|folder| request.rejects.shown(folder)),
         ..finished.summary
-    }
+    };
+    tracing::info!(
+        run = summary.run,
+        outcome = summary.outcome.word(),
+        records = summary.tally.all_records(),
+        loaded = summary.loaded(),
+        rejected = summary.rejected(),
+        "a run ended"
+    );
+    summary
 }

@@ -97,6 +97,8 @@ impl<'l> LoadTogether<'l> {
         can_be_together(&requests)?;
         let mut together = load(&requests)?;
         together.elapsed = clock.elapsed();
+        let (specs, committed) = (together.loads.len(), together.is_kept);
+        tracing::info!(specs, committed, "all of them ended together");
         Ok(together)
     }
 }

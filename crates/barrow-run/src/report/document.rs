@@ -145,12 +145,7 @@ fn document(s: &Summary) -> Value {
     json!({
         "format": FORMAT, "kind": "load",
         "run": s.run, "spec": s.spec, "database": s.into, "tables": tables,
-        "outcome": match s.outcome {
-            Outcome::Kept => "committed",
-            Outcome::BeyondTolerance { .. } => "too many rejects",
-            Outcome::WithOthers { .. } => "rolled back with others",
-            Outcome::TotalsDiffer { .. } => "totals differ",
-        },
+        "outcome": s.outcome.word(),
         "max_rejects": s.tolerance.to_string(),
         "records": s.tally.all_records(), "loaded": s.loaded(),
         "merged": s.merged.filter(|_| s.outcome == Outcome::Kept).map(|m| {

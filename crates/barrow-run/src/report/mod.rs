@@ -221,6 +221,18 @@ pub enum Outcome {
     },
 }
 
+impl Outcome {
+    /// In a few words, as programs read it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Outcome::Kept => "committed",
+            Outcome::BeyondTolerance { .. } => "too many rejects",
+            Outcome::WithOthers { .. } => "rolled back with others",
+            Outcome::TotalsDiffer { .. } => "totals differ",
+        }
+    }
+}
+
 impl Summary {
     /// Good rows of a load that was undone.
     pub fn rolled_back_rows(&self) -> u64 {

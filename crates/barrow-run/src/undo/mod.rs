@@ -136,6 +136,13 @@ impl<'u> Undo<'u> {
         };
         ended.map_err(|error| Error::from(error).and("nothing was undone"))?;
         let loaded = runs.iter().map(|run| run.counts.loaded).sum();
+        let rows: u64 = tables.iter().map(|(_, rows)| rows).sum();
+        tracing::info!(
+            run = run.run,
+            rows,
+            rehearsal = self.rehearses,
+            "a run was undone"
+        );
         Ok(Undone {
             remarks: remarks(&run, found.is_some(), &tables, loaded),
             run: run.run.clone(),

@@ -23,6 +23,9 @@ pub struct Args {
     /// When to use color
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
     pub color: Color,
+    /// Add a line to this file for each thing that happens; JSON where its name ends in .jsonl
+    #[arg(long, global = true, value_name = "FILE")]
+    pub log: Option<PathBuf>,
 }
 
 #[derive(Debug, Subcommand)]
@@ -58,6 +61,26 @@ pub enum Command {
 }
 
 impl Command {
+    /// Its name.
+    pub fn name(&self) -> &'static str {
+        match self {
+            Command::Load(_) => "load",
+            Command::Draft(_) => "draft",
+            Command::Check(_) => "check",
+            Command::Ddl(_) => "ddl",
+            Command::Peek(_) => "peek",
+            Command::Query(_) => "query",
+            Command::Export(_) => "export",
+            Command::Convert(_) => "convert",
+            Command::Mend(_) => "mend",
+            Command::Status(_) => "status",
+            Command::Undo(_) => "undo",
+            Command::Ledger(_) => "ledger",
+            Command::Help(_) => "help",
+            Command::Demo(_) => "demo",
+        }
+    }
+
     /// Whether the result is written as JSON.
     pub fn reports_json(&self) -> bool {
         let report = match self {

@@ -15,6 +15,7 @@ mod json;
 mod kills;
 mod ledger;
 mod load;
+mod log;
 mod market;
 mod meaning;
 mod people;
