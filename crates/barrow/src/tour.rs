@@ -1,6 +1,7 @@
 //! The tour: the demo market's files, and every command run on them.
 
 mod bucket;
+mod files;
 
 use std::fs;
 use std::path::Path;
@@ -11,78 +12,9 @@ use barrow_core::rejects::MANIFEST;
 use owo_colors::OwoColorize;
 
 use self::bucket::Bucket;
-use barrow_run::Error;
-
-/// The demo's files, inside the program.
-const FILES: &[(&str, &[u8])] = &[
-    ("stalls.csv", include_bytes!("../../../demo/stalls.csv")),
-    (
-        "stalls.spec.toml",
-        include_bytes!("../../../demo/stalls.spec.toml"),
-    ),
-    (
-        "deliveries-w14.psv",
-        include_bytes!("../../../demo/deliveries-w14.psv"),
-    ),
-    (
-        "deliveries-w15.psv",
-        include_bytes!("../../../demo/deliveries-w15.psv"),
-    ),
-    (
-        "deliveries.spec.toml",
-        include_bytes!("../../../demo/deliveries.spec.toml"),
-    ),
-    ("faults.csv", include_bytes!("../../../demo/faults.csv")),
-    (
-        "faults.spec.toml",
-        include_bytes!("../../../demo/faults.spec.toml"),
-    ),
-    (
-        "slips.spec.toml",
-        include_bytes!("../../../demo/slips.spec.toml"),
-    ),
-    (
-        "prices-week2.tsv.gz",
-        include_bytes!("../../../demo/prices-week2.tsv.gz"),
-    ),
-    (
-        "prices-week9.tsv.gz",
-        include_bytes!("../../../demo/prices-week9.tsv.gz"),
-    ),
-    (
-        "prices-week10.tsv.gz",
-        include_bytes!("../../../demo/prices-week10.tsv.gz"),
-    ),
-    (
-        "prices.spec.toml",
-        include_bytes!("../../../demo/prices.spec.toml"),
-    ),
-    ("growers.csv", include_bytes!("../../../demo/growers.csv")),
-    (
-        "growers.spec.toml",
-        include_bytes!("../../../demo/growers.spec.toml"),
-    ),
-    ("fees.zip", include_bytes!("../../../demo/fees.zip")),
-    (
-        "fees.spec.toml",
-        include_bytes!("../../../demo/fees.spec.toml"),
-    ),
-    ("notes.jsonl", include_bytes!("../../../demo/notes.jsonl")),
-    (
-        "notes.spec.toml",
-        include_bytes!("../../../demo/notes.spec.toml"),
-    ),
-    ("orders.csv", include_bytes!("../../../demo/orders.csv")),
-    (
-        "orders.spec.toml",
-        include_bytes!("../../../demo/orders.spec.toml"),
-    ),
-    ("tickets.txt", include_bytes!("../../../demo/tickets.txt")),
-    (
-        "tickets.spec.toml",
-        include_bytes!("../../../demo/tickets.spec.toml"),
-    ),
-];
+use self::files::FILES;
+use barrow_run::ledger::Filter;
+use barrow_run::{Error, Ledger};
 
 /// One step of the tour: what it shows, and the arguments.
 struct Step(&'static str, &'static [&'static str]);
@@ -188,6 +120,35 @@ const TOUR: &[Step] = &[
         ],
     ),
     Step(
+        "Several files at once: a spec for each kind, with its key and what refers to it.",
+        &[
+            "draft",
+            "--each",
+            "fair/stalls.csv",
+            "fair/crops.csv",
+            "fair/bookings.csv",
+            "-o",
+            "specs",
+        ],
+    ),
+    Step(
+        "All of them in one transaction, tables first that others refer to.",
+        &[
+            "load",
+            "specs/bookings.spec.toml",
+            "specs/crops.spec.toml",
+            "specs/stalls.spec.toml",
+        ],
+    ),
+    Step(
+        "What holds for many specs stands in one; this one has its database from there.",
+        &["load", "bookings.spec.toml"],
+    ),
+    Step(
+        "A way back: the rows of that run go again, and its file counts as new.",
+        &["undo", "{bookings}", "--database", "sqlite:market.db"],
+    ),
+    Step(
         "What a key of the spec means, or a word of other tools for it; codes and types likewise.",
         &["help", "null_values"],
     ),
@@ -216,7 +177,7 @@ pub fn run(folder: &Path) -> Result<(), Error> {
     lay_out(folder)?;
     let shown = visible_path(folder);
     anstream::println!("The Tansy Lane produce market is laid out in {shown}\n");
-    let mut run = String::new();
+    let (mut run, mut bookings) = (String::new(), String::new());
     for (number, Step(about, arguments)) in TOUR.iter().enumerate() {
         if *about == FAULTY {
             make_keyed_table(folder)?;
@@ -224,9 +185,16 @@ pub fn run(folder: &Path) -> Result<(), Error> {
         if *about == MENDED {
             run = correct(folder)?;
         }
+        if arguments.contains(&"{bookings}") {
+            bookings = last_run(folder, "bookings")?;
+        }
         let arguments: Vec<&str> = arguments
             .iter()
-            .map(|word| if *word == "{run}" { run.as_str() } else { word })
+            .map(|word| match *word {
+                "{run}" => run.as_str(),
+                "{bookings}" => bookings.as_str(),
+                word => word,
+            })
             .collect();
         let heading = format!("{}. {about}", number + 1);
         anstream::println!("{}", heading.cyan());
@@ -283,7 +251,11 @@ fn lay_out(folder: &Path) -> Result<(), Error> {
     let failed = |e| Error::failed(format!("{}: {e}", shown()));
     fs::create_dir_all(folder).map_err(failed)?;
     for (name, bytes) in FILES {
-        fs::write(folder.join(name), bytes).map_err(failed)?;
+        let path = folder.join(name);
+        path.parent()
+            .map_or(Ok(()), fs::create_dir_all)
+            .map_err(failed)?;
+        fs::write(path, bytes).map_err(failed)?;
     }
     Ok(())
 }
@@ -296,6 +268,20 @@ fn make_keyed_table(folder: &Path) -> Result<(), Error> {
            weight_kg DECIMAL(6,2), organic BOOLEAN, grade CHAR(1));",
     )?;
     Ok(())
+}
+
+/// The run that loaded a table last.
+fn last_run(folder: &Path, table: &str) -> Result<String, Error> {
+    let url = barrow_targets::Url::parse(KEYED, folder, |_| None)?;
+    let filter = Filter {
+        table: Some(table.to_string()),
+        limit: 1,
+        ..Filter::default()
+    };
+    let runs = Ledger::open(url)?.runs(&filter)?.runs;
+    let run = runs.into_iter().next();
+    run.map(|run| run.run)
+        .ok_or_else(|| Error::failed(format!("the tour's run of {table} is gone")))
 }
 
 /// A command's arguments as people type them.

@@ -4,6 +4,7 @@ pub mod compare;
 pub mod each;
 pub mod related;
 mod relative;
+pub mod schema;
 mod update;
 mod wider;
 
@@ -35,6 +36,7 @@ pub struct Draft<'d> {
     database: Option<String>,
     table: Option<String>,
     output: Option<PathBuf>,
+    first_line: String,
     tight: bool,
     lines: bool,
     threads: Option<usize>,
@@ -76,6 +78,14 @@ impl<'d> Draft<'d> {
     /// Where the spec will be: its paths are from there.
     pub fn output(self, output: Option<PathBuf>) -> Draft<'d> {
         Draft { output, ..self }
+    }
+
+    /// What the spec's text begins with, such as the line that names its schema.
+    pub fn first_line(self, line: String) -> Draft<'d> {
+        Draft {
+            first_line: line,
+            ..self
+        }
     }
 
     /// Takes the narrowest types that hold every value.
@@ -130,7 +140,8 @@ impl<'d> Draft<'d> {
         let wanted = self.wanted(&files, &settings)?;
         let output = self.output.clone();
         let watch = Watcher::new(self.observer);
-        let drafted = Draft::read(&files, &wanted, options(self.threads), &watch)?;
+        let mut drafted = Draft::read(&files, &wanted, options(self.threads), &watch)?;
+        drafted.text.insert_str(0, &self.first_line);
         if let Some(output) = output {
             // A file that came meanwhile is not written over.
             let written = atomic_file::write(&output, drafted.text.as_bytes(), false);

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use barrow_core::escape::visible_path;
 use barrow_core::problem::{Problem, Spanned};
-use barrow_core::spec::{SpecTexts, TakenKey};
+use barrow_core::spec::{SETTINGS, SpecTexts, TakenKey};
 
 use super::settings::nearest;
 use super::text;
@@ -37,7 +37,7 @@ impl Origin {
             texts.extend(&found, &read);
             paths.push(found);
         }
-        if let Some(settings) = nearest(folder_of(path)) {
+        if let Some(settings) = nearest(folder_of(path), SETTINGS) {
             texts.settle(&settings, &text::read(&settings)?);
         }
         Ok(Origin {

@@ -27,7 +27,7 @@ impl Settings {
     /// # Errors
     /// The file cannot be read, or is wrong.
     pub fn of(folder: &Path) -> Result<Settings, Error> {
-        let Some(path) = nearest(folder) else {
+        let Some(path) = nearest(folder, SETTINGS) else {
             return Ok(Settings::default());
         };
         let mut texts = SpecTexts::new(&path, "");
@@ -91,8 +91,8 @@ impl Settings {
     }
 }
 
-/// The nearest file of settings in a folder or above it, as people would write its path.
-pub(super) fn nearest(folder: &Path) -> Option<PathBuf> {
+/// The nearest file of this name in a folder or above it, as people would write its path.
+pub(crate) fn nearest(folder: &Path, name: &str) -> Option<PathBuf> {
     let folder = match folder.as_os_str().is_empty() {
         true => Path::new("."),
         false => folder,
@@ -106,7 +106,7 @@ pub(super) fn nearest(folder: &Path) -> Option<PathBuf> {
         })?;
     let found = whole
         .ancestors()
-        .map(|folder| folder.join(SETTINGS))
+        .map(|folder| folder.join(name))
         .find(|path| path.is_file())?;
     let here = std::env::current_dir().and_then(|here| here.canonicalize());
     Some(here.map_or(found.clone(), |here| from(&here, &found)))
@@ -117,6 +117,7 @@ fn from(here: &Path, path: &Path) -> PathBuf {
     if let Ok(below) = path.strip_prefix(here) {
         return below.to_path_buf();
     }
+    let name = path.file_name().unwrap_or_default();
     let Some(above) = path
         .parent()
         .and_then(|folder| here.strip_prefix(folder).ok())
@@ -124,7 +125,7 @@ fn from(here: &Path, path: &Path) -> PathBuf {
         return path.to_path_buf();
     };
     let up = above.components().map(|_| Path::new(".."));
-    up.chain([Path::new(SETTINGS)]).collect()
+    up.chain([Path::new(name)]).collect()
 }
 
 #[cfg(test)]

@@ -4,6 +4,7 @@ use std::io::{self, Write};
 use std::path::Path;
 use std::process::ExitCode;
 
+use barrow_run::draft::schema::Schema;
 use barrow_run::{Draft, Error, Overrides, Spec};
 
 use super::draft_each;
@@ -29,15 +30,25 @@ pub fn run(args: &args::Draft) -> Result<ExitCode, Error> {
     if let Some(path) = args.compare.as_ref().or(args.update.as_ref()) {
         return against(draft, args, path);
     }
-    let drafted = draft.run()?;
+    let schema = args.output.as_deref().map(beside).transpose()?;
+    let first_line = schema.as_ref().map(|schema| schema.line.clone());
+    let drafted = draft.first_line(first_line.unwrap_or_default()).run()?;
     if !args.quiet {
         view::remarks(&drafted.remarks().collect::<Vec<_>>());
     }
     match &args.output {
-        Some(output) => view::written(output, &drafted)?,
+        Some(output) => {
+            let made = schema.map_or(Ok(None), Schema::write)?;
+            view::written(output, &drafted, made.as_deref())?;
+        }
         None => ended(io::stdout().write_all(drafted.text.as_bytes()))?,
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// The schema for a spec that will be there.
+fn beside(output: &Path) -> Result<Schema, Error> {
+    Schema::of(output.parent().unwrap_or(Path::new("")))
 }
 
 /// Says how the files differ from a spec, and changes it where that is asked for.

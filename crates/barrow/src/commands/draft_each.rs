@@ -7,6 +7,7 @@ use barrow_query::relations;
 use barrow_run::Error;
 use barrow_run::draft::each::DraftEach;
 use barrow_run::draft::related::with_relations;
+use barrow_run::draft::schema::Schema;
 
 use crate::args;
 use crate::exit;
@@ -24,11 +25,13 @@ pub fn run(args: &args::Draft, folder: &Path) -> Result<ExitCode, Error> {
         .observe(&mut progress)
         .run()?;
     let related = relations::find(&drafts.kinds, threads)?;
+    let schema = Schema::of(folder)?;
     for (kind, related) in drafts.kinds.iter_mut().zip(&related) {
-        kind.text = with_relations(&kind.text, related)?;
+        kind.text = schema.line.clone() + &with_relations(&kind.text, related)?;
     }
     drafts.write()?;
-    view::print(&drafts, &related, folder, args.quiet)?;
+    let made = schema.write()?;
+    view::print(&drafts, &related, folder, made.as_deref(), args.quiet)?;
     Ok(match drafts.failed.is_empty() {
         true => ExitCode::SUCCESS,
         false => ExitCode::from(exit::FAILED),

@@ -30,7 +30,7 @@ pub fn remarks(remarks: &[&Remark]) {
 }
 
 /// Says that a spec was written, and what comes next.
-pub fn written(output: &Path, drafted: &Draft) -> Result<(), Error> {
+pub fn written(output: &Path, drafted: &Draft, schema: Option<&Path>) -> Result<(), Error> {
     let shown = visible_path(output);
     let mut said = format!(
         "{shown}: {} from {}",
@@ -46,7 +46,16 @@ pub fn written(output: &Path, drafted: &Draft) -> Result<(), Error> {
         let remarks = counted(remarks, "remark");
         said += &format!(", {remarks} to look at, marked with !");
     }
+    if let Some(schema) = schema {
+        said += &format!("\n{}", made(schema));
+    }
     ended(writeln!(io::stdout(), "{said}\nnext: barrow load {shown}"))
+}
+
+/// Says that the schema was written.
+pub fn made(schema: &Path) -> String {
+    let shown = visible_path(schema);
+    format!("{shown}: written, for editors that complete and check specs by it")
 }
 
 /// Says how files differ from a spec.

@@ -10,6 +10,7 @@ use barrow_run::draft::related::Related;
 use barrow_run::words::{counted, number};
 use owo_colors::OwoColorize;
 
+use super::draft::made;
 use super::ended;
 
 /// Prints it.
@@ -17,6 +18,7 @@ pub fn print(
     drafts: &Drafts,
     related: &[Related],
     folder: &Path,
+    schema: Option<&Path>,
     quiet: bool,
 ) -> Result<(), Error> {
     for (file, error) in &drafts.failed {
@@ -28,6 +30,7 @@ pub fn print(
             drafts,
             related,
             folder,
+            schema,
             &mut anstream::stdout().lock(),
         )),
     }
@@ -37,6 +40,7 @@ fn write(
     drafts: &Drafts,
     related: &[Related],
     folder: &Path,
+    schema: Option<&Path>,
     out: &mut impl Write,
 ) -> io::Result<()> {
     let shown = |text: &str| escape_for_display(text.as_bytes());
@@ -116,6 +120,9 @@ fn write(
             "{} on foreign keys that may be, at the end of the specs",
             counted(notes, "note")
         )?;
+    }
+    if let Some(schema) = schema {
+        writeln!(out, "{}", made(schema))?;
     }
     let pattern = folder.join("*.spec.toml");
     writeln!(out, "next: barrow load {}", visible_path(&pattern))

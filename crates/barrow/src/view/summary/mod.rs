@@ -12,7 +12,7 @@ use barrow_core::escape::escape_for_display;
 use owo_colors::OwoColorize;
 
 use barrow_run::Error;
-use barrow_run::report::{Outcome, Summary};
+use barrow_run::report::{Outcome, Skipped, Summary};
 use barrow_run::words::{counted, number};
 
 use super::{ended, json, time};
@@ -31,6 +31,18 @@ pub fn print(summary: &Summary, report: Report) -> Result<(), Error> {
 
 /// Writes it for people, part by part.
 pub fn write(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+    if is_nothing_to_tell(s) {
+        let (files, them) = match s.skipped.len() {
+            1 => ("the file is".to_string(), "it"),
+            many => (format!("all {} files are", number(many as u64)), "them"),
+        };
+        return writeln!(
+            out,
+            "{} → {}: nothing is new: {files} already loaded; --again loads {them} all the same",
+            s.spec.bold(),
+            s.into
+        );
+    }
     let tables: Vec<String> = s
         .tables
         .iter()
@@ -111,6 +123,12 @@ pub fn news(s: &Summary, out: &mut impl Write) -> io::Result<()> {
 }
 
 /// All files were loaded before.
+/// Whether a load found nothing new, and each file is in the table as it is.
+fn is_nothing_to_tell(s: &Summary) -> bool {
+    let is_plain = |file: &Skipped| file.run.is_some() && file.open.is_none();
+    s.nothing_new && !s.rehearsal && s.disposed.is_empty() && s.skipped.iter().all(is_plain)
+}
+
 fn nothing_new(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     disposed(s, out)?;
     let again = match s.rehearsal {

@@ -1,0 +1,101 @@
+//! The demo's files, inside the program.
+
+/// Their names in the demo's folder, and their bytes.
+pub const FILES: &[(&str, &[u8])] = &[
+    ("stalls.csv", include_bytes!("../../../../demo/stalls.csv")),
+    (
+        "stalls.spec.toml",
+        include_bytes!("../../../../demo/stalls.spec.toml"),
+    ),
+    (
+        "deliveries-w14.psv",
+        include_bytes!("../../../../demo/deliveries-w14.psv"),
+    ),
+    (
+        "deliveries-w15.psv",
+        include_bytes!("../../../../demo/deliveries-w15.psv"),
+    ),
+    (
+        "deliveries.spec.toml",
+        include_bytes!("../../../../demo/deliveries.spec.toml"),
+    ),
+    ("faults.csv", include_bytes!("../../../../demo/faults.csv")),
+    (
+        "faults.spec.toml",
+        include_bytes!("../../../../demo/faults.spec.toml"),
+    ),
+    (
+        "slips.spec.toml",
+        include_bytes!("../../../../demo/slips.spec.toml"),
+    ),
+    (
+        "prices-week2.tsv.gz",
+        include_bytes!("../../../../demo/prices-week2.tsv.gz"),
+    ),
+    (
+        "prices-week9.tsv.gz",
+        include_bytes!("../../../../demo/prices-week9.tsv.gz"),
+    ),
+    (
+        "prices-week10.tsv.gz",
+        include_bytes!("../../../../demo/prices-week10.tsv.gz"),
+    ),
+    (
+        "prices.spec.toml",
+        include_bytes!("../../../../demo/prices.spec.toml"),
+    ),
+    (
+        "growers.csv",
+        include_bytes!("../../../../demo/growers.csv"),
+    ),
+    (
+        "growers.spec.toml",
+        include_bytes!("../../../../demo/growers.spec.toml"),
+    ),
+    ("fees.zip", include_bytes!("../../../../demo/fees.zip")),
+    (
+        "fees.spec.toml",
+        include_bytes!("../../../../demo/fees.spec.toml"),
+    ),
+    (
+        "notes.jsonl",
+        include_bytes!("../../../../demo/notes.jsonl"),
+    ),
+    (
+        "notes.spec.toml",
+        include_bytes!("../../../../demo/notes.spec.toml"),
+    ),
+    ("orders.csv", include_bytes!("../../../../demo/orders.csv")),
+    (
+        "orders.spec.toml",
+        include_bytes!("../../../../demo/orders.spec.toml"),
+    ),
+    (
+        "tickets.txt",
+        include_bytes!("../../../../demo/tickets.txt"),
+    ),
+    (
+        "tickets.spec.toml",
+        include_bytes!("../../../../demo/tickets.spec.toml"),
+    ),
+    (
+        "house.spec.toml",
+        include_bytes!("../../../../demo/house.spec.toml"),
+    ),
+    (
+        "bookings.spec.toml",
+        include_bytes!("../../../../demo/bookings.spec.toml"),
+    ),
+    (
+        "fair/stalls.csv",
+        include_bytes!("../../../../demo/fair/stalls.csv"),
+    ),
+    (
+        "fair/crops.csv",
+        include_bytes!("../../../../demo/fair/crops.csv"),
+    ),
+    (
+        "fair/bookings.csv",
+        include_bytes!("../../../../demo/fair/bookings.csv"),
+    ),
+];
