@@ -158,14 +158,9 @@ pub trait MergeDialect: fmt::Debug + Sync {
     /// Updates the rows that differ.
     fn update(&self, merge: &MergeParts<'_>) -> String {
         let sets = merge.sets("");
-        let MergeParts {
-            table,
-            stage,
-            keys,
-            differs,
-            ..
-        } = merge;
-        format!("UPDATE {table} AS t SET {sets} FROM {stage} AS s WHERE {keys} AND ({differs})")
+        let (table, stage) = (&merge.table, &merge.stage);
+        let differ = format!("{} AND ({})", merge.keys, merge.differs);
+        format!("UPDATE {table} AS t SET {sets} FROM {stage} AS s WHERE {differ}")
     }
 
     /// Inserts the rows whose key is not there.

@@ -84,7 +84,7 @@ pub use query_rows::RawRows;
 pub use record_table::{Column, RecordTable};
 pub use server_info::{Privileges, ServerInfo};
 pub use session::{
-    BatchSource, Batching, Decoder, Ended, Load, NotBegun, OpenQuery, Rows, Session, Swap,
+    BatchSource, Batching, Decoder, Ended, Load, Loads, NotBegun, OpenQuery, Rows, Session, Swap,
 };
 pub use sql::Value;
 pub use table::{Table, TableColumn};

@@ -1,6 +1,6 @@
 //! What every database does: a session, from which come loads and rows.
 //!
-//! A [`Session`] answers questions and runs SQL. [`Session::begin`] makes of it a [`Load`],
+//! A [`Session`] answers questions and runs SQL. [`Loads::begin`] makes of it a [`Load`],
 //! which has the session to itself until it is committed or rolled back, and then hands it
 //! back: so rows cannot come before a load has begun, or after it has ended.
 //! [`Session::open_query`] makes of it [`Rows`] on their way out.
@@ -24,8 +24,52 @@ use crate::server_info::ServerInfo;
 use crate::sql::Value;
 use crate::table::Table;
 
+/// How loads begin in a session, and end together. Servers have it in common.
+pub trait Loads {
+    /// Whether a kind of rows could be loaded into a table, as far as is known before.
+    ///
+    /// # Errors
+    /// Everything that would keep them out, in one error.
+    fn fits(&mut self, mode: Mode, part: &RecordTable, table: &Table) -> Result<(), Error>;
+
+    /// What finds the rows that the tables would refuse, as they are or as they would be
+    /// made.
+    ///
+    /// # Errors
+    /// The database cannot be asked, or would not make a table.
+    fn foresight(&mut self, job: &Job) -> Result<Foresight, Error>;
+
+    /// Begins a load: opens the transaction, and makes or empties the tables as the job
+    /// says.
+    ///
+    /// # Errors
+    /// A table does not fit the job, is locked, or the database refuses a statement.
+    /// Nothing is left of it, and the session is handed back.
+    fn begin<'s>(&'s mut self, job: &Job) -> Result<Box<dyn Load<'s> + 's>, NotBegun<'s>>;
+
+    /// Opens a transaction that several loads share. Those that begin from here on commit
+    /// nothing by themselves, and where one is rolled back, all are. On a server that commits a
+    /// table which is made at once, the tables that these jobs lack are made first.
+    ///
+    /// # Errors
+    /// A table cannot be made, or another session has a lock.
+    fn open_together(&mut self, jobs: &[&Job]) -> Result<(), Error>;
+
+    /// Commits the loads since [`Loads::open_together`].
+    ///
+    /// # Errors
+    /// The database refuses the commit; nothing of them is in the tables.
+    fn commit_together(&mut self) -> Result<(), Error>;
+
+    /// Rolls back what is open, if anything is.
+    ///
+    /// # Errors
+    /// The connection is gone.
+    fn roll_back(&mut self) -> Result<(), Error>;
+}
+
 /// A session with a database. Dropping it rolls back what is not committed.
-pub trait Session {
+pub trait Session: Loads {
     /// The kind of SQL that the database speaks.
     fn dialect(&self) -> Dialect;
 
@@ -91,47 +135,6 @@ pub trait Session {
     /// # Errors
     /// The database refuses the setting.
     fn set_patience(&mut self, patience: Duration) -> Result<(), Error>;
-
-    /// Whether a kind of rows could be loaded into a table, as far as is known before.
-    ///
-    /// # Errors
-    /// Everything that would keep them out, in one error.
-    fn fits(&mut self, mode: Mode, part: &RecordTable, table: &Table) -> Result<(), Error>;
-
-    /// What finds the rows that the tables would refuse, as they are or as they would be
-    /// made.
-    ///
-    /// # Errors
-    /// The database cannot be asked, or would not make a table.
-    fn foresight(&mut self, job: &Job) -> Result<Foresight, Error>;
-
-    /// Begins a load: opens the transaction, and makes or empties the tables as the job
-    /// says.
-    ///
-    /// # Errors
-    /// A table does not fit the job, is locked, or the database refuses a statement.
-    /// Nothing is left of it, and the session is handed back.
-    fn begin<'s>(&'s mut self, job: &Job) -> Result<Box<dyn Load<'s> + 's>, NotBegun<'s>>;
-
-    /// Opens a transaction that several loads share. Those that begin from here on commit
-    /// nothing by themselves, and where one is rolled back, all are. On a server that commits a
-    /// table which is made at once, the tables that these jobs lack are made first.
-    ///
-    /// # Errors
-    /// A table cannot be made, or another session has a lock.
-    fn open_together(&mut self, jobs: &[&Job]) -> Result<(), Error>;
-
-    /// Commits the loads since [`Session::open_together`].
-    ///
-    /// # Errors
-    /// The database refuses the commit; nothing of them is in the tables.
-    fn commit_together(&mut self) -> Result<(), Error>;
-
-    /// Rolls back what is open, if anything is.
-    ///
-    /// # Errors
-    /// The connection is gone.
-    fn roll_back(&mut self) -> Result<(), Error>;
 
     /// Puts the tables that were loaded beside others into their places, all or none, once
     /// their load is committed.

@@ -3,7 +3,6 @@
 use std::time::Duration;
 
 use barrow_core::types::Type;
-use barrow_core::words::Mode;
 use mysql::prelude::Queryable;
 
 use super::DIALECT;
@@ -15,16 +14,15 @@ use super::{begin, query_rows, send};
 use crate::dialect::Dialect;
 use crate::encoded::Encoder;
 use crate::error::Error;
-use crate::foresight::Foresight;
 use crate::job::Job;
 use crate::mariadb::{privileges, sql};
 use crate::merge::Statements;
 use crate::query::Query;
 use crate::record_table::RecordTable;
 use crate::server_info::ServerInfo;
-use crate::servers::load::{self, Made, ServerSession};
+use crate::servers::load::{Made, ServerSession};
 use crate::servers::loaded_table::LoadedTable;
-use crate::session::{Batching, Load, NotBegun, OpenQuery, Session, Swap};
+use crate::session::{Batching, OpenQuery, Session, Swap};
 use crate::sql::Value;
 use crate::table::Table;
 
@@ -119,30 +117,6 @@ impl Session for MariaDb {
             "SET SESSION innodb_lock_wait_timeout = {seconds}, lock_wait_timeout = {seconds}"
         );
         self.run(&sql, "connecting")
-    }
-
-    fn fits(&mut self, mode: Mode, part: &RecordTable, table: &Table) -> Result<(), Error> {
-        load::fits_table(self, mode, part, table)
-    }
-
-    fn foresight(&mut self, job: &Job) -> Result<Foresight, Error> {
-        load::foresight(self, job)
-    }
-
-    fn begin<'s>(&'s mut self, job: &Job) -> Result<Box<dyn Load<'s> + 's>, NotBegun<'s>> {
-        load::begin(self, job)
-    }
-
-    fn open_together(&mut self, jobs: &[&Job]) -> Result<(), Error> {
-        load::open_together(self, jobs)
-    }
-
-    fn commit_together(&mut self) -> Result<(), Error> {
-        load::commit_together(self)
-    }
-
-    fn roll_back(&mut self) -> Result<(), Error> {
-        self.roll_back_open()
     }
 
     fn put_in_place(&mut self, swaps: &[Swap]) -> Result<(), Error> {

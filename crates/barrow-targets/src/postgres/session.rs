@@ -3,7 +3,6 @@
 use std::time::Duration;
 
 use barrow_core::types::Type;
-use barrow_core::words::Mode;
 
 use super::DIALECT;
 use super::connect::Postgres;
@@ -14,17 +13,16 @@ use super::{begin, connect, query_rows, send};
 use crate::dialect::Dialect;
 use crate::encoded::{EncodedBatch, Encoder};
 use crate::error::Error;
-use crate::foresight::Foresight;
 use crate::job::Job;
 use crate::merge::Statements;
 use crate::postgres::{privileges, sql};
 use crate::query::Query;
 use crate::record_table::RecordTable;
 use crate::server_info::ServerInfo;
-use crate::servers::load::{self, ServerSession};
+use crate::servers::load::ServerSession;
 use crate::servers::loaded_table::LoadedTable;
 use crate::servers::send::Sender;
-use crate::session::{BatchSource, Batching, Load, NotBegun, OpenQuery, Session, Swap};
+use crate::session::{BatchSource, Batching, OpenQuery, Session, Swap};
 use crate::sql::Value;
 use crate::table::Table;
 
@@ -94,30 +92,6 @@ impl Session for Postgres {
     fn set_patience(&mut self, patience: Duration) -> Result<(), Error> {
         let sql = format!("SET lock_timeout = {}", patience.as_millis().max(1));
         self.run(&sql, "connecting")
-    }
-
-    fn fits(&mut self, mode: Mode, part: &RecordTable, table: &Table) -> Result<(), Error> {
-        load::fits_table(self, mode, part, table)
-    }
-
-    fn foresight(&mut self, job: &Job) -> Result<Foresight, Error> {
-        load::foresight(self, job)
-    }
-
-    fn begin<'s>(&'s mut self, job: &Job) -> Result<Box<dyn Load<'s> + 's>, NotBegun<'s>> {
-        load::begin(self, job)
-    }
-
-    fn open_together(&mut self, jobs: &[&Job]) -> Result<(), Error> {
-        load::open_together(self, jobs)
-    }
-
-    fn commit_together(&mut self) -> Result<(), Error> {
-        load::commit_together(self)
-    }
-
-    fn roll_back(&mut self) -> Result<(), Error> {
-        self.roll_back_open()
     }
 
     fn put_in_place(&mut self, swaps: &[Swap]) -> Result<(), Error> {

@@ -19,10 +19,46 @@ use crate::merge_key;
 use crate::query::Query;
 use crate::record_table::RecordTable;
 use crate::server_info::{Privileges, ServerInfo};
-use crate::session::{Load, NotBegun, OpenQuery, Session};
+use crate::session::{Load, Loads, NotBegun, OpenQuery, Session};
 use crate::sql::Value;
 use crate::sqlite::sql;
 use crate::table::Table;
+
+impl Loads for Sqlite {
+    fn fits(&mut self, mode: Mode, part: &RecordTable, table: &Table) -> Result<(), Error> {
+        if mode == Mode::Merge {
+            merge_key::check(DIALECT, part, &table.unique)?;
+        }
+        fits(part, table)
+    }
+
+    fn foresight(&mut self, job: &Job) -> Result<Foresight, Error> {
+        foresight(job, |table| describe(&self.connection, table))
+    }
+
+    fn begin<'s>(&'s mut self, job: &Job) -> Result<Box<dyn Load<'s> + 's>, NotBegun<'s>> {
+        load::begin(self, job)
+    }
+
+    fn open_together(&mut self, _: &[&Job]) -> Result<(), Error> {
+        self.run("BEGIN IMMEDIATE", "beginning the transaction")?;
+        self.is_together.set(true);
+        Ok(())
+    }
+
+    fn commit_together(&mut self) -> Result<(), Error> {
+        if let Err(error) = self.run("COMMIT", "committing") {
+            let _ = self.roll_back_open();
+            return Err(error);
+        }
+        self.is_together.set(false);
+        Ok(())
+    }
+
+    fn roll_back(&mut self) -> Result<(), Error> {
+        self.roll_back_open()
+    }
+}
 
 impl Session for Sqlite {
     fn dialect(&self) -> Dialect {
@@ -83,40 +119,6 @@ impl Session for Sqlite {
         self.connection
             .busy_timeout(patience)
             .map_err(|e| explained(&e, "connecting"))
-    }
-
-    fn fits(&mut self, mode: Mode, part: &RecordTable, table: &Table) -> Result<(), Error> {
-        if mode == Mode::Merge {
-            merge_key::check(DIALECT, part, &table.unique)?;
-        }
-        fits(part, table)
-    }
-
-    fn foresight(&mut self, job: &Job) -> Result<Foresight, Error> {
-        foresight(job, |table| describe(&self.connection, table))
-    }
-
-    fn begin<'s>(&'s mut self, job: &Job) -> Result<Box<dyn Load<'s> + 's>, NotBegun<'s>> {
-        load::begin(self, job)
-    }
-
-    fn open_together(&mut self, _: &[&Job]) -> Result<(), Error> {
-        self.run("BEGIN IMMEDIATE", "beginning the transaction")?;
-        self.is_together.set(true);
-        Ok(())
-    }
-
-    fn commit_together(&mut self) -> Result<(), Error> {
-        if let Err(error) = self.run("COMMIT", "committing") {
-            let _ = self.roll_back_open();
-            return Err(error);
-        }
-        self.is_together.set(false);
-        Ok(())
-    }
-
-    fn roll_back(&mut self) -> Result<(), Error> {
-        self.roll_back_open()
     }
 
     fn query_columns(&mut self, query: &Query) -> Result<Vec<(String, Type)>, Error> {

@@ -11,9 +11,9 @@ use barrow_core::values::shown;
 use barrow_core::words::Mode;
 use barrow_targets::query_rows::{length, take};
 use barrow_targets::{
-    BatchSource, Dialect, Encoder, Ended, Error, Foresight, Job, Load, NotBegun, OpenQuery, Query,
-    RawRows, RecordTable, Refusal, Rows, ServerInfo, Session, Table, TableColumn, Value, registry,
-    table,
+    BatchSource, Dialect, Encoder, Ended, Error, Foresight, Job, Load, Loads, NotBegun, OpenQuery,
+    Query, RawRows, RecordTable, Refusal, Rows, ServerInfo, Session, Table, TableColumn, Value,
+    registry, table,
 };
 
 type Row = Vec<Option<String>>;
@@ -39,6 +39,51 @@ pub struct Memory {
 
 fn no_sql<T>() -> Result<T, Error> {
     Err(Error::new("this database knows no SQL"))
+}
+
+impl Loads for Memory {
+    fn fits(&mut self, _: Mode, part: &RecordTable, table: &Table) -> Result<(), Error> {
+        barrow_targets::fit::check(part, table)
+    }
+
+    fn foresight(&mut self, _: &Job) -> Result<Foresight, Error> {
+        Ok(Foresight::default())
+    }
+
+    fn begin<'s>(&'s mut self, job: &Job) -> Result<Box<dyn Load<'s> + 's>, NotBegun<'s>> {
+        let committed = self.tables.clone();
+        if let Err(error) = ready(&mut self.tables, job) {
+            self.tables = committed;
+            return Err(NotBegun {
+                session: self,
+                error,
+            });
+        }
+        let names: Vec<String> = job.tables().iter().map(ToString::to_string).collect();
+        let before = count(&committed, &names);
+        Ok(Box::new(MemoryLoad {
+            job: job.clone(),
+            names,
+            before,
+            at_file: self.tables.clone(),
+            committed,
+            session: self,
+        }))
+    }
+
+    fn open_together(&mut self, _: &[&Job]) -> Result<(), Error> {
+        Err(Error::new(
+            "this database has no transaction for several loads",
+        ))
+    }
+
+    fn commit_together(&mut self) -> Result<(), Error> {
+        Ok(())
+    }
+
+    fn roll_back(&mut self) -> Result<(), Error> {
+        Ok(())
+    }
 }
 
 impl Session for Memory {
@@ -89,49 +134,6 @@ impl Session for Memory {
     }
 
     fn set_patience(&mut self, _: Duration) -> Result<(), Error> {
-        Ok(())
-    }
-
-    fn fits(&mut self, _: Mode, part: &RecordTable, table: &Table) -> Result<(), Error> {
-        barrow_targets::fit::check(part, table)
-    }
-
-    fn foresight(&mut self, _: &Job) -> Result<Foresight, Error> {
-        Ok(Foresight::default())
-    }
-
-    fn begin<'s>(&'s mut self, job: &Job) -> Result<Box<dyn Load<'s> + 's>, NotBegun<'s>> {
-        let committed = self.tables.clone();
-        if let Err(error) = ready(&mut self.tables, job) {
-            self.tables = committed;
-            return Err(NotBegun {
-                session: self,
-                error,
-            });
-        }
-        let names: Vec<String> = job.tables().iter().map(ToString::to_string).collect();
-        let before = count(&committed, &names);
-        Ok(Box::new(MemoryLoad {
-            job: job.clone(),
-            names,
-            before,
-            at_file: self.tables.clone(),
-            committed,
-            session: self,
-        }))
-    }
-
-    fn open_together(&mut self, _: &[&Job]) -> Result<(), Error> {
-        Err(Error::new(
-            "this database has no transaction for several loads",
-        ))
-    }
-
-    fn commit_together(&mut self) -> Result<(), Error> {
-        Ok(())
-    }
-
-    fn roll_back(&mut self) -> Result<(), Error> {
         Ok(())
     }
 

@@ -1,6 +1,7 @@
 //! A load into a server, the same for every server: the tables, the transaction, and the
 //! savepoints. What a server does in its own way is a method of [`ServerSession`].
 
+mod loads;
 mod server;
 
 pub use self::server::{Made, ServerSession, ServerTable};
@@ -13,16 +14,15 @@ use crate::dialect::Dialect;
 use crate::encoded::Encoder;
 use crate::error::Error;
 use crate::fit;
-use crate::foresight::{Foresight, unfit_rows};
 use crate::isolate::PieceSize;
 use crate::job::{Job, Refusal};
 use crate::merge::{self, Merged, Merging};
 use crate::merge_key;
 use crate::order::Order;
 use crate::record_table::{Column, RecordTable};
-use crate::session::{BatchSource, Batching, Ended, Load, NotBegun, Session, Swap};
+use crate::session::{BatchSource, Batching, Ended, Load, Session, Swap};
 use crate::shadow_table::shadow_table;
-use crate::table::{self, Table};
+use crate::table;
 
 /// A load into a server.
 pub struct ServerLoad<'s, S: ServerSession> {
@@ -40,35 +40,6 @@ pub struct ServerLoad<'s, S: ServerSession> {
 struct AtFile {
     rows: Vec<Option<u64>>,
     merged: Option<Merged>,
-}
-
-/// Begins a load; see [`Session::begin`].
-///
-/// # Errors
-/// As there.
-pub fn begin<'s, S: ServerSession + 's>(
-    server: &'s mut S,
-    job: &Job,
-) -> Result<Box<dyn Load<'s> + 's>, NotBegun<'s>> {
-    match ready(server, job) {
-        Ok((tables, senders, encoders, rows_before)) => Ok(Box::new(ServerLoad {
-            server,
-            tables,
-            senders,
-            encoders,
-            merged: (job.mode == Mode::Merge).then(Merged::default),
-            rows_before,
-            at_file: AtFile::default(),
-        })),
-        Err(error) => {
-            // Why it did not begin is what people want to know.
-            let _ = server.roll_back_open();
-            Err(NotBegun {
-                session: server,
-                error,
-            })
-        }
-    }
 }
 
 /// The tables of a load, what sends its kinds of rows, what encodes them, and how many rows
@@ -132,20 +103,6 @@ fn open<S: ServerSession>(server: &mut S) -> Result<(), Error> {
     Ok(())
 }
 
-/// Opens a transaction that several loads share; see [`Session::open_together`].
-///
-/// # Errors
-/// As there.
-pub fn open_together<S: ServerSession>(server: &mut S, jobs: &[&Job]) -> Result<(), Error> {
-    let opened = made_first(server, jobs).and_then(|()| open(server));
-    if let Err(error) = opened {
-        let _ = server.roll_back_open();
-        return Err(error);
-    }
-    server.note_together(true);
-    Ok(())
-}
-
 /// Makes the tables that are missing, where the server commits that at once.
 fn made_first<S: ServerSession>(server: &mut S, jobs: &[&Job]) -> Result<(), Error> {
     if S::DIALECT.has_transactional_ddl() {
@@ -159,20 +116,6 @@ fn made_first<S: ServerSession>(server: &mut S, jobs: &[&Job]) -> Result<(), Err
         }
     }
     Ok(())
-}
-
-/// Commits what several loads did; see [`Session::commit_together`].
-///
-/// # Errors
-/// As there.
-pub fn commit_together<S: ServerSession>(server: &mut S) -> Result<(), Error> {
-    if let Err(error) = server.run("COMMIT", "committing") {
-        let _ = server.roll_back_open();
-        return Err(error);
-    }
-    server.note_together(false);
-    server.note_open(false);
-    server.after_commit(&[], true)
 }
 
 fn described<S: ServerSession>(server: &mut S, name: &str) -> Result<S::Found, Error> {
@@ -272,22 +215,6 @@ fn sender<S: ServerSession>(
     })
 }
 
-/// Whether a part's rows can go into a table in this mode; see [`Session::fits`].
-///
-/// # Errors
-/// What does not fit, or the server cannot be asked.
-pub fn fits_table<S: ServerSession>(
-    server: &mut S,
-    mode: Mode,
-    part: &RecordTable,
-    table: &Table,
-) -> Result<(), Error> {
-    match server.find(&part.table)? {
-        Some(found) => fits(S::DIALECT, mode, part, &found),
-        None => fit::check(part, table),
-    }
-}
-
 fn fits(
     dialect: Dialect,
     mode: Mode,
@@ -321,27 +248,6 @@ pub fn cannot_send(column: &Column, found: &impl ServerTable) -> Error {
         column.ty
     ))
     .advice(found.advice(&declared))
-}
-
-/// What finds the rows that the tables would refuse; see [`Session::foresight`].
-///
-/// # Errors
-/// As there.
-pub fn foresight<S: ServerSession>(server: &mut S, job: &Job) -> Result<Foresight, Error> {
-    let mut foresight = Foresight::default();
-    for part in &job.parts {
-        let found = match server.find(&part.table)? {
-            Some(found) if !job.makes_anew() => found,
-            _ if !(job.create || job.makes_anew()) => continue,
-            _ => server.as_made(job, part)?,
-        };
-        let encoder = S::encoder_of(part, &found)?;
-        let named = named(part, found.table());
-        let names = named.columns.into_iter().map(|column| column.name);
-        let unfit = unfit_rows(part.number, names.collect());
-        foresight.add(part, found.table(), encoder, unfit);
-    }
-    Ok(foresight)
 }
 
 /// The tables that take others' places.
