@@ -220,8 +220,8 @@ fn values_of_secret_keys(line: &str) -> impl Iterator<Item = Range<usize>> + '_ 
     let is_word = |c: char| c.is_alphanumeric() || "_-".contains(c);
     line.match_indices('=').filter_map(move |(equals, _)| {
         let before = line[..equals].trim_end().trim_end_matches(['"', '\'']);
-        let name = before.rfind(|c: char| !is_word(c)).map_or(0, |at| at + 1);
-        let name = before[name..].to_ascii_lowercase();
+        let name = before.rsplit(|c: char| !is_word(c)).next();
+        let name = name.unwrap_or_default().to_ascii_lowercase();
         let signs = ["secret", "token", "access_key", "accesskey", "passw"];
         if !signs.iter().any(|sign| name.contains(sign)) {
             return None;
@@ -246,6 +246,8 @@ mod tests {
             ("secret_key = \"${KEY}\"\n", &[]),
             ("key = [\"delivery_id\"]\n", &[]),
             ("key_file = \"k.json\"\n", &[]),
+            ("\"\u{20AC}\" = \"text\"\n", &[]),
+            ("\u{FEFF}secret=\"hush\"\n", &["\"hush\""]),
         ] {
             let found: Vec<&str> = values_of_secret_keys(line).map(|s| &line[s]).collect();
             assert_eq!(found, hidden, "{line}");

@@ -83,11 +83,14 @@ impl SpecTexts {
     }
 
     fn add(&mut self, path: &Path, text: &str, is_settings: bool) {
-        if !self.parts.is_empty() {
+        let is_first = self.parts.is_empty();
+        if !is_first {
             self.all.push('\n');
         }
         let start = self.all.len();
-        self.all.push_str(text);
+        // A byte order mark is for a text's beginning.
+        let marked = text.strip_prefix('\u{FEFF}').filter(|_| !is_first);
+        self.all.push_str(marked.unwrap_or(text));
         self.parts.push(Part {
             path: path.to_path_buf(),
             place: start..self.all.len(),
@@ -386,6 +389,14 @@ mod tests {
         let problems = plan_of(&texts, None).unwrap_err();
         assert_eq!(texts.place(&problems[0].span).0, 1);
         assert!(texts.taken().is_empty());
+    }
+
+    #[test]
+    fn a_byte_order_mark_before_any_text_is_passed_over() {
+        let mark = |text: &str| format!("\u{FEFF}{text}");
+        let texts = texts(&mark(OWN), &mark(HOUSE), &mark(SETTINGS));
+        let plan = plan_of(&texts, None).unwrap();
+        assert_eq!(plan.target.into.as_deref(), Some("sqlite:m.db"));
     }
 
     #[test]
