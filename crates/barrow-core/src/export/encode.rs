@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use encoding_rs::{EncoderResult, Encoding, UTF_16BE, UTF_16LE};
 
 use crate::source::Charset;
+use crate::source::coding::Coding;
 
 /// Writes text in an encoding.
 pub struct Encode {
@@ -23,6 +24,8 @@ enum Way {
     },
     /// Two bytes or four for each.
     Utf16 { big: bool },
+    /// Four bytes for each.
+    Utf32 { big: bool },
     /// By the standard's own encoder.
     Several(&'static Encoding),
 }
@@ -40,11 +43,14 @@ impl Encode {
                 bytes: single.characters().collect(),
                 ascii: charset.reads_as_ascii(),
             },
-            Charset::Whole(encoding) | Charset::Fields(encoding) => match *encoding {
-                found if found == UTF_16LE => Way::Utf16 { big: false },
-                found if found == UTF_16BE => Way::Utf16 { big: true },
-                found => Way::Several(found),
-            },
+            Charset::Whole(Coding::Utf32 { big }) => Way::Utf32 { big: *big },
+            Charset::Whole(Coding::Standard(encoding)) | Charset::Fields(encoding) => {
+                match *encoding {
+                    found if found == UTF_16LE => Way::Utf16 { big: false },
+                    found if found == UTF_16BE => Way::Utf16 { big: true },
+                    found => Way::Several(found),
+                }
+            }
         };
         Encode { way, stand_in }
     }
@@ -76,6 +82,10 @@ impl Encode {
             Way::Utf16 { big } => out.extend(text.encode_utf16().flat_map(|unit| match big {
                 true => unit.to_be_bytes(),
                 false => unit.to_le_bytes(),
+            })),
+            Way::Utf32 { big } => out.extend(text.chars().flat_map(|c| match big {
+                true => u32::from(c).to_be_bytes(),
+                false => u32::from(c).to_le_bytes(),
             })),
             Way::Several(encoding) => replaced = self.several(encoding, text, out)?,
         }

@@ -90,11 +90,11 @@ fn begin(plan: &Plan, source: &SourceFile, first: &[u8]) -> Result<Start, Error>
             charset
         }
         Some(said) => match marked {
-            Some((encoding, _)) if encoding.name() != said.name() && said.reads_as_ascii() => {
+            Some((marked, _)) if marked != said.name() && said.reads_as_ascii() => {
                 return Err(Error::Encoding(format!(
                     "{} starts with the byte order mark of {}, and the spec says {}",
                     source.name(),
-                    encoding.name(),
+                    marked,
                     said.name()
                 )));
             }
@@ -102,7 +102,7 @@ fn begin(plan: &Plan, source: &SourceFile, first: &[u8]) -> Result<Start, Error>
         },
     };
     let mark = match marked {
-        Some((encoding, length)) if encoding.name() == charset.name() => length,
+        Some((marked, length)) if marked == charset.name() => length,
         _ => 0,
     };
     Ok(Start {
@@ -160,8 +160,8 @@ pub fn open_input(
         whole,
         raw: Vec::new(),
     };
-    if let Charset::Whole(encoding) = start.charset {
-        let mut transcoder = Transcoder::new(encoding, &carry[..start.mark]);
+    if let Charset::Whole(coding) = start.charset {
+        let mut transcoder = Transcoder::new(coding, &carry[..start.mark]);
         let raw = std::mem::take(&mut carry);
         transcoder.decode(&raw[start.mark..], whole, &mut carry);
         text.transcoder = Some(transcoder);

@@ -2,6 +2,7 @@
 
 use encoding_rs::{DecoderResult, Encoding, UTF_8};
 
+use super::coding::Coding;
 use super::dos::PAGES;
 use super::ebcdic::{PAGE_037, PAGE_500, PAGE_1047, Page};
 use crate::nearest::did_you_mean;
@@ -15,7 +16,7 @@ pub enum Charset {
     Single(Box<Single>),
     /// Several bytes may be a character, and a later one may look like a
     /// delimiter: the file is decoded before it is split.
-    Whole(&'static Encoding),
+    Whole(Coding),
     /// The same, with fields of a set number of bytes: cut as bytes, each
     /// field decoded by itself.
     Fields(&'static Encoding),
@@ -43,7 +44,7 @@ const EBCDIC: [(&str, &str, &Page); 3] = [
 ];
 
 /// Labels that a slip of the hand is compared with.
-const USUAL: [&str; 14] = [
+const USUAL: [&str; 16] = [
     "utf-8",
     "windows-1252",
     "windows-1250",
@@ -52,6 +53,8 @@ const USUAL: [&str; 14] = [
     "iso-8859-15",
     "utf-16le",
     "utf-16be",
+    "utf-32le",
+    "utf-32be",
     "shift_jis",
     "gbk",
     "gb18030",
@@ -86,6 +89,12 @@ impl Charset {
             });
             return Ok(Charset::Single(Box::new(Single { name, characters })));
         }
+        if let Some(coding) = Coding::of_label(&lower) {
+            return match bytes {
+                true => Err((not_by_bytes(coding.name()), None)),
+                false => Ok(Charset::Whole(coding)),
+            };
+        }
         match Encoding::for_label_no_replacement(label.as_bytes()) {
             Some(encoding) => Ok(Charset::of(encoding, bytes)),
             None => {
@@ -115,7 +124,7 @@ impl Charset {
         } else if bytes {
             Charset::Fields(encoding)
         } else {
-            Charset::Whole(encoding)
+            Charset::Whole(Coding::Standard(encoding))
         }
     }
 
@@ -124,7 +133,8 @@ impl Charset {
         match self {
             Charset::Utf8 => "UTF-8",
             Charset::Single(single) => single.name,
-            Charset::Whole(encoding) | Charset::Fields(encoding) => encoding.name(),
+            Charset::Whole(coding) => coding.name(),
+            Charset::Fields(encoding) => encoding.name(),
         }
     }
 
@@ -141,10 +151,9 @@ impl Charset {
     /// before them.
     pub fn cannot_be_cut(&self) -> Option<String> {
         match self {
-            Charset::Fields(encoding) if !encoding.is_ascii_compatible() => Some(format!(
-                "{} cannot be cut by bytes: its fields are counted in characters",
-                encoding.name()
-            )),
+            Charset::Fields(encoding) if !encoding.is_ascii_compatible() => {
+                Some(not_by_bytes(encoding.name()))
+            }
             _ => None,
         }
     }
@@ -165,9 +174,8 @@ impl Charset {
     /// Whole lines of a file as text, whatever of them does not decode.
     pub fn text_of_raw(&self, raw: &[u8]) -> String {
         match self {
-            Charset::Whole(encoding) | Charset::Fields(encoding) => {
-                encoding.decode(raw).0.into_owned()
-            }
+            Charset::Whole(coding) => coding.text(raw),
+            Charset::Fields(encoding) => encoding.decode(raw).0.into_owned(),
             other => {
                 let mut text = Vec::new();
                 let _ = other.decode(raw, Some("\u{FFFD}"), &mut text);
@@ -220,6 +228,10 @@ impl Charset {
         }
         Ok(replaced)
     }
+}
+
+fn not_by_bytes(name: &str) -> String {
+    format!("{name} cannot be cut by bytes: its fields are counted in characters")
 }
 
 fn decode_several(

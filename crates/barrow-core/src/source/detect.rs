@@ -3,6 +3,7 @@
 use chardetng::{EncodingDetector, Iso2022JpDetection, Utf8Detection};
 use encoding_rs::{Encoding, UTF_8, UTF_16BE, UTF_16LE};
 
+use super::coding::Coding;
 use super::dos::{Rival, Words};
 use super::file::SourceFile;
 use super::open::Input;
@@ -26,9 +27,9 @@ pub struct Detected {
 }
 
 impl Detected {
-    fn surely(encoding: &'static Encoding, why: &'static str) -> Detected {
+    fn surely(label: &'static str, why: &'static str) -> Detected {
         Detected {
-            label: encoding.name(),
+            label,
             why,
             rival: None,
             is_ascii: false,
@@ -36,9 +37,14 @@ impl Detected {
     }
 }
 
-/// The byte order mark that `first` starts with, and its encoding.
-pub fn byte_order_mark(first: &[u8]) -> Option<(&'static Encoding, usize)> {
-    Encoding::for_bom(first)
+/// The byte order mark that `first` starts with: its encoding's name, and its length in bytes.
+pub fn byte_order_mark(first: &[u8]) -> Option<(&'static str, usize)> {
+    // That of UTF-32 begins as that of UTF-16 does.
+    if let Some(coding) = Coding::of_mark(first) {
+        return Some((coding.name(), 4));
+    }
+    let (encoding, length) = Encoding::for_bom(first)?;
+    Some((encoding.name(), length))
 }
 
 /// Decides by the whole of a file: a byte order mark, then valid UTF-8, then
@@ -53,8 +59,8 @@ pub fn detect(
     first: &[u8],
     most: u64,
 ) -> Result<Detected, Error> {
-    if let Some((encoding, _)) = byte_order_mark(first) {
-        return Ok(Detected::surely(encoding, "by its byte order mark"));
+    if let Some((label, _)) = byte_order_mark(first) {
+        return Ok(Detected::surely(label, "by its byte order mark"));
     }
     let mut look = Look::new();
     if !source.is_repeatable() {
@@ -88,8 +94,9 @@ struct Look {
     is_utf8: bool,
     /// The start of a character that the last piece ended in.
     cut: Vec<u8>,
-    /// NUL bytes at even and at odd places: every second byte of Latin text in UTF-16.
-    zeros: [u64; 2],
+    /// NUL bytes at each place of four: every second byte of Latin text in UTF-16, three of
+    /// four in UTF-32.
+    zeros: [u64; 4],
     bytes: u64,
     /// Words with bytes beyond ASCII.
     words: Words,
@@ -102,7 +109,7 @@ impl Look {
             detector: EncodingDetector::new(Iso2022JpDetection::Allow),
             is_utf8: true,
             cut: Vec::new(),
-            zeros: [0; 2],
+            zeros: [0; 4],
             bytes: 0,
             words: Words::default(),
             is_ascii: true,
@@ -117,7 +124,7 @@ impl Look {
             self.detector.feed(piece, last);
         }
         for place in memchr::memchr_iter(0, piece) {
-            self.zeros[(self.bytes as usize + place) % 2] += 1;
+            self.zeros[(self.bytes as usize + place) % 4] += 1;
         }
         self.bytes += piece.len() as u64;
         if !is_ascii {
@@ -137,18 +144,40 @@ impl Look {
         }
     }
 
-    fn verdict(self) -> Detected {
-        let half = self.bytes / 2;
-        if self.zeros[1] * 10 > half * 4 && self.zeros[0] * 10 < half {
-            return Detected::surely(UTF_16LE, "every second byte is zero");
+    /// Four bytes a character or two, by the places of bytes that are zero.
+    fn by_zeros(&self) -> Option<Detected> {
+        let [a, b, c, d] = self.zeros;
+        let quarter = self.bytes / 4;
+        let (most, few) = (
+            |zeros: u64| zeros * 10 > quarter * 9,
+            |zeros: u64| zeros * 10 < quarter,
+        );
+        let three = "three of four bytes are zero";
+        if quarter > 0 && most(c) && most(d) && few(a) {
+            return Some(Detected::surely("UTF-32LE", three));
         }
-        if self.zeros[0] * 10 > half * 4 && self.zeros[1] * 10 < half {
-            return Detected::surely(UTF_16BE, "every second byte is zero");
+        if quarter > 0 && most(a) && most(b) && few(d) {
+            return Some(Detected::surely("UTF-32BE", three));
+        }
+        let (even, odd, half) = (a + c, b + d, self.bytes / 2);
+        let second = "every second byte is zero";
+        if odd * 10 > half * 4 && even * 10 < half {
+            return Some(Detected::surely(UTF_16LE.name(), second));
+        }
+        if even * 10 > half * 4 && odd * 10 < half {
+            return Some(Detected::surely(UTF_16BE.name(), second));
+        }
+        None
+    }
+
+    fn verdict(self) -> Detected {
+        if let Some(detected) = self.by_zeros() {
+            return detected;
         }
         if self.is_utf8 {
             return Detected {
                 is_ascii: self.is_ascii,
-                ..Detected::surely(UTF_8, "all of it is valid UTF-8")
+                ..Detected::surely(UTF_8.name(), "all of it is valid UTF-8")
             };
         }
         let encoding = self.detector.guess(None, Utf8Detection::Deny);

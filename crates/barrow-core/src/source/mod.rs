@@ -2,6 +2,7 @@
 
 pub mod archive;
 pub mod charset;
+pub mod coding;
 pub mod compression;
 pub mod content;
 pub mod detect;

@@ -4,8 +4,9 @@
 //! are the file's own bytes; so beside the decoded text the raw bytes are kept,
 //! with anchors from one to the other.
 
-use encoding_rs::{Decoder, DecoderResult, Encoding, ISO_2022_JP};
+use encoding_rs::DecoderResult;
 
+use super::coding::{Coding, CodingDecoder};
 use crate::utf8::count_characters;
 
 /// About how many raw bytes lie between two anchors. A place between them is
@@ -28,7 +29,7 @@ pub struct TextMap {
     anchors: Vec<(u32, u32)>,
     /// Places in the text of marks for bytes that did not decode.
     bad: Vec<u32>,
-    encoding: Option<&'static Encoding>,
+    coding: Option<Coding>,
     /// The escape sequence that is in force where `raw` starts, in an encoding with a state.
     state: Vec<u8>,
 }
@@ -60,19 +61,18 @@ impl TextMap {
             Some((from, raw)) => (*from as usize, *raw as usize),
             None => (0, 0),
         };
-        let Some(encoding) = self.encoding else {
+        let Some(coding) = self.coding else {
             return text;
         };
-        let mut decoder = encoding.new_decoder_without_bom_handling();
+        let mut decoder = coding.decoder();
         let (mut at, mut place) = (from, raw);
         let mut out = [0; 64];
         // An escape sequence is no text by itself.
-        let _ = decoder.decode_to_utf8_without_replacement(self.state_at(raw), &mut out, false);
+        let _ = decoder.decode(self.state_at(raw), &mut out, false);
         while at < text && place < self.raw.len() {
             let mut byte = &self.raw[place..=place];
             loop {
-                let (result, read, written) =
-                    decoder.decode_to_utf8_without_replacement(byte, &mut out, false);
+                let (result, read, written) = decoder.decode(byte, &mut out, false);
                 place += read;
                 at += written;
                 byte = &byte[read..];
@@ -105,7 +105,8 @@ impl TextMap {
     fn state_at(&self, raw: usize) -> &[u8] {
         // Two sequences with no text between them are an error, so none goes before another
         // (the Encoding Standard, "ISO-2022-JP decoder").
-        if self.encoding != Some(ISO_2022_JP) || self.raw.get(raw) == Some(&ESCAPE) {
+        let has_state = self.coding.is_some_and(Coding::has_state);
+        if !has_state || self.raw.get(raw) == Some(&ESCAPE) {
             return &[];
         }
         match memchr::memrchr(ESCAPE, &self.raw[..raw]) {
@@ -127,7 +128,7 @@ impl TextMap {
             .map(rebased);
         let mut rest = TextMap {
             raw,
-            encoding: self.encoding,
+            coding: self.coding,
             state,
             ..TextMap::default()
         };
@@ -147,22 +148,22 @@ impl TextMap {
 
 /// Decodes one file as it is read.
 pub struct Transcoder {
-    decoder: Decoder,
+    decoder: CodingDecoder,
     map: TextMap,
 }
 
 impl Transcoder {
-    /// For a file in `encoding` that begins with `mark`, its byte order mark.
-    pub fn new(encoding: &'static Encoding, mark: &[u8]) -> Transcoder {
+    /// For a file in `coding` that begins with `mark`, its byte order mark.
+    pub fn new(coding: Coding, mark: &[u8]) -> Transcoder {
         let map = TextMap {
             raw: mark.to_vec(),
             anchors: vec![(0, mark.len() as u32)],
             bad: Vec::new(),
-            encoding: Some(encoding),
+            coding: Some(coding),
             state: Vec::new(),
         };
         Transcoder {
-            decoder: encoding.new_decoder_without_bom_handling(),
+            decoder: coding.decoder(),
             map,
         }
     }
@@ -197,9 +198,7 @@ impl Transcoder {
         let mut input = piece;
         let mut out = [0; APART * 4];
         loop {
-            let (result, read, written) = self
-                .decoder
-                .decode_to_utf8_without_replacement(input, &mut out, last);
+            let (result, read, written) = self.decoder.decode(input, &mut out, last);
             text.extend_from_slice(&out[..written]);
             input = &input[read..];
             match result {
@@ -238,7 +237,7 @@ impl Transcoder {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use encoding_rs::{SHIFT_JIS, UTF_16LE};
+    use encoding_rs::{ISO_2022_JP, SHIFT_JIS, UTF_16LE};
 
     #[test]
     fn every_place_in_the_text_is_found_in_the_raw_bytes() {
@@ -246,7 +245,7 @@ mod tests {
             .map(|i| if i % 7 == 0 { 'ポ' } else { 'a' })
             .collect();
         let (raw, _, _) = SHIFT_JIS.encode(&text);
-        let mut coder = Transcoder::new(SHIFT_JIS, b"");
+        let mut coder = Transcoder::new(Coding::Standard(SHIFT_JIS), b"");
         let mut out = Vec::new();
         for piece in raw.chunks(97) {
             coder.decode(piece, false, &mut out);
@@ -270,13 +269,32 @@ mod tests {
     }
 
     #[test]
+    fn four_bytes_a_character_have_their_places_too() {
+        let text: String = "kale,ポ,\u{1F955}\n".repeat(300);
+        let units = text.chars().map(u32::from);
+        let raw: Vec<u8> = units.flat_map(u32::to_le_bytes).collect();
+        let mut coder = Transcoder::new(Coding::Utf32 { big: false }, b"");
+        let mut out = Vec::new();
+        for piece in raw.chunks(61) {
+            coder.decode(piece, false, &mut out);
+        }
+        assert_eq!(out, text.as_bytes());
+        let (mut at, mut place) = (0, 0);
+        for c in text.chars() {
+            assert_eq!(coder.place(at), place);
+            at += c.len_utf8();
+            place += 4;
+        }
+    }
+
+    #[test]
     fn an_anchor_may_stand_before_an_escape_sequence() {
         let lines: Vec<String> = (0..600)
             .map(|i| format!("x{i},{}\n", "語b日本a".repeat(i % 9 + 1)))
             .collect();
         let whole = lines.concat();
         let (raw, _, _) = ISO_2022_JP.encode(&whole);
-        let mut coder = Transcoder::new(ISO_2022_JP, b"");
+        let mut coder = Transcoder::new(Coding::Standard(ISO_2022_JP), b"");
         let mut out = Vec::new();
         coder.decode(&raw, true, &mut out);
         let (mut at, raw_lines) = (0, raw.split_inclusive(|b| *b == b'\n'));
@@ -290,7 +308,7 @@ mod tests {
     fn an_encoding_with_a_state_has_its_places_too() {
         let text = "x0,日本かな\n".repeat(400);
         let (raw, _, _) = ISO_2022_JP.encode(&text);
-        let mut coder = Transcoder::new(ISO_2022_JP, b"");
+        let mut coder = Transcoder::new(Coding::Standard(ISO_2022_JP), b"");
         let mut out = Vec::new();
         for piece in raw.chunks(61) {
             coder.decode(piece, false, &mut out);
@@ -316,7 +334,7 @@ mod tests {
     #[test]
     fn bytes_that_do_not_decode_leave_a_mark_and_keep_their_place() {
         // A lone surrogate between two letters.
-        let mut coder = Transcoder::new(UTF_16LE, b"\xFF\xFE");
+        let mut coder = Transcoder::new(Coding::Standard(UTF_16LE), b"\xFF\xFE");
         let mut out = Vec::new();
         coder.decode(b"a\0\x00\xD8b\0", true, &mut out);
         assert_eq!(out, "a\u{FFFD}b".as_bytes());

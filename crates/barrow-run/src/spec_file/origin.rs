@@ -99,14 +99,14 @@ fn extended(
             "name a spec that does not extend this one",
         ));
     }
-    if !found.exists() {
-        return Err(wrong(
-            format!("there is no {shown}"),
-            "not there",
-            "a path is from the folder of the spec that says it",
-        ));
-    }
-    text::read(found)
+    let (message, label) = match found {
+        _ if said.value.is_empty() => ("extends names no spec".to_string(), "empty"),
+        found if found.is_dir() => (format!("{shown} is a folder"), "not a spec"),
+        found if !found.exists() => (format!("there is no {shown}"), "not there"),
+        _ => return text::read(found),
+    };
+    let help = "a path is from the folder of the spec that says it";
+    Err(wrong(message, label, help))
 }
 
 fn folder_of(path: &Path) -> &Path {

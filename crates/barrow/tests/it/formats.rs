@@ -285,3 +285,86 @@ fn peek_says_where_it_stops_showing_a_very_long_line() {
         said.out
     );
 }
+
+/// Text in four bytes a character.
+fn in_utf32(text: &str, big: bool) -> Vec<u8> {
+    let units = text.chars().map(u32::from);
+    let bytes = |unit: u32| match big {
+        true => unit.to_be_bytes(),
+        false => unit.to_le_bytes(),
+    };
+    units.flat_map(bytes).collect()
+}
+
+#[test]
+fn four_bytes_a_character_are_told_loaded_rejected_and_written() {
+    let crops: String = (0..3_000).fold("crop,kg\n".to_string(), |text, n| {
+        let kg = if n == 1_234 {
+            "much".to_string()
+        } else {
+            n.to_string()
+        };
+        text + &format!("ポ\u{1F955} {n},{kg}\n")
+    });
+    let records = crops.lines().skip(1).map(|line| {
+        let (crop, kg) = line.split_once(',').expect("two fields");
+        let kg = if kg == "much" { "\"much\"" } else { kg };
+        format!("{{\"crop\": \"{crop}\", \"kg\": {kg}}}\n")
+    });
+    let objects: String = records.collect();
+    for (big, label) in [(false, "utf-32le"), (true, "utf-32be")] {
+        for mark in ["", "\u{FEFF}"] {
+            for (name, text) in [("crops.csv", &crops), ("crops.jsonl", &objects)] {
+                let file = in_utf32(&format!("{mark}{text}"), big);
+                let m = Market::with(&[(name, &file)]);
+                let draft = m.run(&format!("draft {name} -o c.spec.toml --table crops"));
+                assert_eq!(draft.code, 0, "{}{}", draft.out, draft.err);
+                let spec = String::from_utf8_lossy(&m.read("c.spec.toml")).into_owned();
+                assert!(spec.contains(label), "{label} {mark:?}: {spec}");
+                // The one value that is no number.
+                let mut typed: String = spec
+                    .lines()
+                    .map(|line| match line.starts_with("kg = ") {
+                        true => "kg = \"integer\"\n".to_string(),
+                        false => format!("{line}\n"),
+                    })
+                    .collect();
+                typed = typed.replace("sqlite:crops.db", "sqlite:m.db");
+                m.write("c.spec.toml", typed.as_bytes());
+                let load = m.run("load c.spec.toml --max-rejects 1");
+                assert_eq!(load.code, 0, "{name} {label}: {}{}", load.out, load.err);
+                assert_eq!(m.count("SELECT count(*) FROM crops"), 2_999);
+                let last =
+                    "SELECT count(*) FROM crops WHERE crop = 'ポ\u{1F955} 2999' AND kg = 2999";
+                assert_eq!(m.count(last), 1);
+                // Rejects are the file's own bytes, under its mark.
+                let line = text.lines().find(|line| line.contains("much")).expect("it");
+                let kept = m.read(&format!("{}/{name}", m.rejects()));
+                let raw = in_utf32(&format!("{line}\n"), big);
+                assert!(kept.ends_with(&raw), "{name} {label}");
+                let export = m.run("export c.spec.toml -o out.csv");
+                assert_eq!(export.code, 0, "{}", export.err);
+                let line = text
+                    .lines()
+                    .nth(10)
+                    .expect("a line")
+                    .replace(": ", ":")
+                    .replace(", ", ",");
+                let raw = in_utf32(&format!("{line}\n"), big);
+                let out = m.read("out.csv");
+                assert!(
+                    out.windows(raw.len()).any(|piece| piece == raw),
+                    "{name} {label} {line}"
+                );
+            }
+        }
+    }
+    let m = Market::with(&[("c.csv", b"a\n1\n")]);
+    m.write("c.spec.toml", b"[source]\nfiles = [\"c.csv\"]\nencoding = \"utf-32\"\n[records]\nlayout = \"fixed\"\n[fixed]\nmeasure = \"bytes\"\n[columns]\na = { type = \"text\", start = 1, width = 4 }\n");
+    let bytes = m.run("check c.spec.toml");
+    assert!(
+        bytes.code == 2 && bytes.err.contains("cannot be cut by bytes"),
+        "{}",
+        bytes.err
+    );
+}

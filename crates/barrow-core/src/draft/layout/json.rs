@@ -83,11 +83,9 @@ pub fn tell(source: &SourceFile, told_by: u64) -> Result<Option<Shape>, Error> {
         .count();
     let is_json = good > 0 && good * 2 >= marks.len();
     let is_unicode = matches!(&start.charset, Charset::Utf8)
-        || start
-            .charset
-            .name()
-            .to_ascii_lowercase()
-            .starts_with("utf-16");
+        || ["UTF-16", "UTF-32"]
+            .iter()
+            .any(|name| start.charset.name().starts_with(name));
     if !is_json || !is_unicode {
         return Ok(None);
     }

@@ -39,7 +39,8 @@ pub fn other_keys(written: &RawSpec) -> Vec<(&'static str, Option<Range<usize>>)
     ]
 }
 
-/// JSON is UTF-8 between programs (RFC 8259, section 8.1), and was UTF-16 before.
+/// JSON is UTF-8 between programs (RFC 8259, section 8.1), and was UTF-16 or UTF-32 before
+/// (RFC 7159, section 8.1).
 pub fn encoding(charset: Option<&Charset>, written: &RawSpec, problems: &mut Vec<Problem>) {
     let is_unicode = |charset: &Charset| charset.name().to_ascii_lowercase().starts_with("utf-");
     if let (Some(charset), Some(at)) = (charset, &written.source.encoding)
@@ -47,7 +48,10 @@ pub fn encoding(charset: Option<&Charset>, written: &RawSpec, problems: &mut Vec
     {
         problems.push(Problem::new(
             at.span.clone(),
-            format!("JSON is UTF-8 or UTF-16, and not {}", charset.name()),
+            format!(
+                "JSON is UTF-8, UTF-16 or UTF-32, and not {}",
+                charset.name()
+            ),
             "not for layout = \"json\"",
         ));
     }

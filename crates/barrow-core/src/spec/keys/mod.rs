@@ -113,6 +113,7 @@ pub fn find(word: &str) -> Vec<&'static Key> {
     };
     let is_it = |key: &&Key| {
         let own = key.section.trim_matches(['[', ']']).replace(".NAME", "");
+        let own = own.replace(' ', ".");
         let in_section = section.is_none_or(|section| {
             section == own || (section == "columns" && key.stands_on_columns())
         });

@@ -17,7 +17,7 @@ pub const KEYS: &[Key] = &[
         name: "encoding",
         takes: Takes::WordsOrText(&["utf-8", "auto"]),
         default: r#"`"utf-8"`"#,
-        meaning: r#"A label of the WHATWG Encoding Standard, `"ebcdic-037"`, `"ebcdic-500"`, `"ebcdic-1047"`, the DOS pages `"ibm437"`, `"ibm850"` and `"ibm852"` (also `"cp437"` …; 866 is in the standard), or `"auto"`: by byte order mark, then UTF-8 if all of the file is valid UTF-8, then by what its bytes look like; the summary says which was taken and why. `"auto"` reads the file once more beforehand (of standard input, only the first block)."#,
+        meaning: r#"A label of the WHATWG Encoding Standard, `"utf-32le"`, `"utf-32be"`, `"ebcdic-037"`, `"ebcdic-500"`, `"ebcdic-1047"`, the DOS pages `"ibm437"`, `"ibm850"` and `"ibm852"` (also `"cp437"` …; 866 is in the standard), or `"auto"`: by byte order mark, then UTF-8 if all of the file is valid UTF-8, then by what its bytes look like; the summary says which was taken and why. `"auto"` reads the file once more beforehand (of standard input, only the first block)."#,
         example: r#"encoding = "windows-1252""#,
     },
     Key {
