@@ -11,6 +11,7 @@ mod texts;
 pub mod toml_table;
 
 pub use check::{SettingsPlan, leaves_types, plan as read_plan, plan_of as read_plan_of, settings};
+pub use keys::SETTINGS;
 pub use raw::{Known, KnownColumn};
 pub use read::bytes_of;
-pub use texts::{SETTINGS, SpecTexts, TakenKey};
+pub use texts::{SpecTexts, TakenKey};

@@ -9,10 +9,8 @@ use toml::Spanned as At;
 use toml::de::{DeTable, DeValue};
 
 use crate::problem::{Problem, Spanned};
+use crate::spec::keys::SETTINGS;
 use crate::spec::toml_table::Section;
-
-/// The name of a file of settings.
-pub const SETTINGS: &str = "barrow.toml";
 
 /// Sections whose keys are taken one by one. Of all else, whoever says it first says all of it.
 const BY_KEY: [&str; 9] = [

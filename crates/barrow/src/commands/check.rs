@@ -1,16 +1,13 @@
 //! `barrow check`: what a load would do, without loading.
 
-use std::path::Path;
 use std::process::ExitCode;
 
-use barrow_run::{Check, Error, Overrides, Spec};
-use serde_json::{Value, json};
+use barrow_run::Error;
 
-use super::{check_connect, check_each};
-use crate::args::{self, Report};
-use crate::exit;
-use crate::view::progress::Progress;
-use crate::view::{check as view, failure, json};
+use super::check_each;
+use super::check_one::one;
+use crate::args;
+use crate::view::json;
 
 /// Checks, and says what a load would do.
 pub fn run(args: &args::Check) -> Result<ExitCode, Error> {
@@ -27,44 +24,4 @@ pub fn run(args: &args::Check) -> Result<ExitCode, Error> {
         ));
     }
     check_each::run(args, &specs)
-}
-
-/// Checks one spec: how it ends, and what programs read of it.
-pub(super) fn one(
-    args: &args::Check,
-    spec: &Path,
-    files: &[String],
-) -> Result<(ExitCode, Option<Value>), Error> {
-    let common = &args.common;
-    let overrides = Overrides {
-        max_rejects: args.max_rejects,
-        ..common.overrides()
-    };
-    let mut spec = Spec::open(spec, &overrides)?;
-    failure::odd(&spec.origin.texts, &spec.plan.oddities);
-    let name = spec.name();
-    let mut progress = Progress::new(common.quiet);
-    let check = Check::new(&mut spec)
-        .files(files.to_vec())
-        .rejects(args.rejects.clone())
-        .again(args.again)
-        .threads(common.threads())
-        .observe(&mut progress);
-    if args.connect {
-        return check_connect::run(check, &name, common.report);
-    }
-    let report = check.run()?;
-    let document = match common.report {
-        Report::Json => Some(json!(report)),
-        Report::Text => view::print(&report).map(|()| None)?,
-    };
-    let code = match (&report.stops, &report.summary) {
-        (Some(stops), _) => {
-            failure::show(stops);
-            exit::of_error(stops)
-        }
-        (None, Some(summary)) => exit::of_load(summary),
-        (None, None) => ExitCode::SUCCESS,
-    };
-    Ok((code, document))
 }

@@ -7,7 +7,7 @@ use barrow_run::report::{FORMAT, error_document};
 use barrow_run::{Error, ErrorKind};
 use serde_json::json;
 
-use super::check::one;
+use super::check_one::one;
 use crate::args::{self, Report};
 use crate::exit;
 use crate::view::{failure, json};

@@ -3,6 +3,7 @@
 pub mod check;
 mod check_connect;
 mod check_each;
+mod check_one;
 pub mod convert;
 pub mod ddl;
 pub mod demo;

@@ -1,7 +1,6 @@
 //! What stands above the sections of a spec, and the settings of a folder.
 
-use super::{Key, Takes};
-use crate::spec::SETTINGS;
+use super::{Key, SETTINGS, Takes};
 
 /// The keys, in the order of the documents.
 pub const KEYS: &[Key] = &[

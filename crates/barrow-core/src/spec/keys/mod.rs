@@ -15,7 +15,10 @@ mod values;
 
 pub use schema::schema;
 
-use super::{SETTINGS, other_words};
+use super::other_words;
+
+/// The name of a file of settings, which hold for the specs in its folder and below it.
+pub const SETTINGS: &str = "barrow.toml";
 
 /// What is above all sections, as people see it.
 pub(super) const TOP: &str = "the spec";
