@@ -4,6 +4,7 @@
 use barrow_core::counts::{ReasonKind, RunCounts};
 use barrow_core::draft::{Chosen, Draft};
 use barrow_core::escape::escape_for_display;
+use barrow_core::format::KeyTree;
 use barrow_core::pipeline;
 use barrow_core::pipeline::{Encoded, Sink};
 use barrow_core::plan::{ColumnPlan, Place};
@@ -14,6 +15,7 @@ use barrow_core::records::splitter::Splitter;
 use barrow_core::source::SourceFile;
 use barrow_core::types::Type;
 
+use super::compare_keys::{self, NewColumn, paths_of};
 use super::wider::{same_sort, wider};
 use crate::account::RunAccount;
 use crate::error::Error;
@@ -27,7 +29,7 @@ pub struct Drift {
     /// Columns of the spec that the files lack.
     pub missing: Vec<String>,
     /// Columns of the files that the spec lacks.
-    pub new: Vec<Chosen>,
+    pub new: Vec<NewColumn>,
     /// Columns whose values the spec does not take.
     pub changed: Vec<Changed>,
     /// A column that has another name in the files: its own, the spec's name for the
@@ -39,6 +41,8 @@ pub struct Drift {
     pub nulls: Vec<String>,
     /// Whether the records were read by the spec.
     pub was_read: bool,
+    /// Whether records name their fields, and there is no header.
+    pub is_of_keys: bool,
 }
 
 /// A column whose values its spec does not take.
@@ -53,6 +57,8 @@ pub struct Changed {
     pub why: Vec<String>,
     /// Whether another type would take the values.
     pub by_type: bool,
+    /// Whether records lack its key.
+    pub is_lacking: bool,
     /// Words among the rejected values that stand for null.
     pub nulls: Vec<String>,
 }
@@ -89,6 +95,7 @@ impl Drift {
         let columns = &spec.plan.record_types[0].columns;
         let mut drift = Drift {
             encoding: other_encoding(spec, drafted),
+            is_of_keys: spec.plan.records.format.names_fields(),
             nulls: drafted
                 .judgement
                 .nulls
@@ -97,10 +104,17 @@ impl Drift {
                 .collect(),
             ..Drift::default()
         };
-        let splitter = Splitter::new(&spec.plan, Vec::new(), BLOCK);
-        for file in files {
-            if let Some(header) = splitter.header_names(file)? {
-                drift.compare_header(&header, columns, drafted);
+        let no_keys = KeyTree::default();
+        let keys = spec.plan.record_types[0].keys.as_ref().unwrap_or(&no_keys);
+        if spec.plan.records.format.names_fields() {
+            drift.missing = compare_keys::missing(columns, keys, drafted);
+            drift.new = compare_keys::new(columns, keys, drafted);
+        } else {
+            let splitter = Splitter::new(&spec.plan, Vec::new(), BLOCK);
+            for file in files {
+                if let Some(header) = splitter.header_names(file)? {
+                    drift.compare_header(&header, columns, drafted);
+                }
             }
         }
         drift.find_renamed(columns);
@@ -113,7 +127,7 @@ impl Drift {
             flowed?;
             drift.was_read = true;
             for column in columns {
-                drift.compare_values(column, &counter.0.tally, drafted);
+                drift.compare_values(column, keys, &counter.0.tally, drafted);
             }
         }
         Ok(drift)
@@ -137,9 +151,10 @@ impl Drift {
             return;
         };
         if let Place::Named(from) = &column.place
-            && same_sort(column.ty, new.choice.ty)
+            && same_sort(column.ty, new.chosen.choice.ty)
         {
-            self.renamed = Some((missing.clone(), from.clone(), original(new).to_string()));
+            let to = original(&new.chosen).to_string();
+            self.renamed = Some((missing.clone(), from.clone(), to));
         }
     }
 
@@ -161,18 +176,27 @@ impl Drift {
                 .iter()
                 .filter_map(named)
                 .any(|n| fold(&n) == fold(name));
-            let told = self.new.iter().any(|chosen| original(chosen) == name);
+            let told = self.new.iter().any(|new| original(&new.chosen) == name);
             if !known && !told {
                 let chosen = drafted
                     .columns
                     .iter()
                     .find(|chosen| original(chosen) == name);
-                self.new.extend(chosen.cloned());
+                self.new.extend(chosen.map(|chosen| NewColumn {
+                    chosen: chosen.clone(),
+                    optional: false,
+                }));
             }
         }
     }
 
-    fn compare_values(&mut self, column: &ColumnPlan, tally: &RunCounts, drafted: &Draft) {
+    fn compare_values(
+        &mut self,
+        column: &ColumnPlan,
+        keys: &KeyTree,
+        tally: &RunCounts,
+        drafted: &Draft,
+    ) {
         let reasons = tally.reason_kinds();
         let mine: Vec<&ReasonKind> = reasons
             .into_iter()
@@ -192,22 +216,29 @@ impl Drift {
                 value.unwrap_or_default()
             )
         });
-        let chosen =
-            drafted
-                .columns
-                .iter()
-                .enumerate()
-                .find(|(other, chosen)| match &column.place {
-                    Place::Named(name) => fold(original(chosen)) == fold(name),
-                    Place::Field(field) => other == field,
-                    Place::Key(_) | Place::Computed => false,
-                });
+        let found = compare_keys::paths(drafted);
+        let is_it = |(place, chosen): &(usize, &Chosen)| match &column.place {
+            Place::Named(name) => fold(original(chosen)) == fold(name),
+            Place::Field(field) => place == field,
+            Place::Key(_) => found
+                .get(*place)
+                .is_some_and(|path| paths_of(column, keys).contains(path)),
+            Place::Computed => false,
+        };
+        // A column that is found by several keys takes the values of all of them.
+        let all = drafted.columns.iter().enumerate().filter(is_it);
+        let all = all.map(|(_, chosen)| chosen.clone());
+        let chosen = all.reduce(|one, other| Chosen {
+            choice: wider(one.choice.ty, &other.choice),
+            ..one
+        });
         self.changed.push(Changed {
             name: column.name.clone(),
             ty: column.ty,
-            drafted: chosen.map(|(_, chosen)| chosen.clone()),
+            drafted: chosen,
             why: why.collect(),
             by_type: mine.iter().any(|kind| is_of_type(kind.code)),
+            is_lacking: mine.iter().any(|kind| kind.code == Code::NoSuchKey),
             nulls: self
                 .nulls
                 .iter()
@@ -236,11 +267,23 @@ impl Drift {
             return words;
         }
         for name in &self.missing {
-            words.push(format!("missing   {}: a header lacks it", shown(name)));
+            let why = match self.is_of_keys {
+                true => "no record has it",
+                false => "a header lacks it",
+            };
+            words.push(format!("missing   {}: {why}", shown(name)));
         }
-        for chosen in &self.new {
-            let name = shown(original(chosen));
-            words.push(format!("new       \"{name}\": {}", chosen.choice.ty));
+        for new in &self.new {
+            let name = shown(original(&new.chosen));
+            let some = if new.optional {
+                ", not in every record"
+            } else {
+                ""
+            };
+            words.push(format!(
+                "new       \"{name}\": {}{some}",
+                new.chosen.choice.ty
+            ));
         }
         for changed in &self.changed {
             let now = match (&changed.drafted, changed.by_type) {

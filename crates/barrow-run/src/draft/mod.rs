@@ -1,6 +1,7 @@
 //! Drafting: a first spec from the files themselves, and files held against a spec.
 
 pub mod compare;
+mod compare_keys;
 pub mod each;
 pub mod related;
 mod relative;
@@ -10,7 +11,7 @@ mod wider;
 
 use std::path::{Path, PathBuf};
 
-use barrow_core::draft::{self, Draft as Drafted, Wanted};
+use barrow_core::draft::{self, Draft as Drafted, Layout, Wanted};
 use barrow_core::escape::visible_path;
 use barrow_core::pipeline;
 use barrow_core::source::{self, SourceFile};
@@ -182,12 +183,6 @@ impl<'d> Draft<'d> {
     /// # Errors
     /// A file cannot be read; the spec has several record types.
     pub fn compare(self, spec: &mut Spec) -> Result<Comparison, Error> {
-        if spec.plan.records.format.names_fields() {
-            return Err(Error::request(
-                "records that name their fields are not compared with a spec yet",
-                "draft them anew, and compare the two specs",
-            ));
-        }
         // What is new in the files is what is looked for.
         spec.plan.records.when_new_column = WhenNewColumn::Ignore;
         let files = spec.files(&self.files)?;
@@ -200,6 +195,20 @@ impl<'d> Draft<'d> {
         let options = options(self.threads);
         let watch = Watcher::new(self.observer);
         let drafted = Draft::read(&files, &wanted, options.clone(), &watch)?;
+        let is_json = drafted.shape.layout == Layout::Json;
+        if is_json != spec.plan.records.format.names_fields() {
+            let (found, said) = match is_json {
+                true => ("are JSON", "are not"),
+                false => ("are not JSON", "are"),
+            };
+            return Err(Error::request(
+                format!(
+                    "the files {found}, and {} says that they {said}",
+                    spec.name()
+                ),
+                "draft them anew, or name other files",
+            ));
+        }
         Ok(Comparison {
             drift: Drift::find(spec, &files, &drafted, options, &watch)?,
             spec: spec.name(),
@@ -290,7 +299,12 @@ fn document(comparison: &Comparison) -> Value {
     let new: Vec<_> = drift
         .new
         .iter()
-        .map(|chosen| json!({ "name": original(chosen), "type": chosen.choice.ty.to_string() }))
+        .map(|new| {
+            json!({
+                "name": original(&new.chosen), "type": new.chosen.choice.ty.to_string(),
+                "optional": new.optional,
+            })
+        })
         .collect();
     let changed: Vec<_> = drift
         .changed

@@ -50,11 +50,23 @@ pub fn updated(text: &str, path: &Path, drift: &Drift) -> Result<String, Error> 
         add_nulls(item, &changed.nulls);
         refresh(columns, &changed.name, chosen);
     }
-    for chosen in &drift.new {
+    for changed in drift.changed.iter().filter(|changed| changed.is_lacking) {
+        if let Some(item) = columns.get_mut(&changed.name) {
+            spell_out(item);
+            if let Some(keys) = item.as_table_like_mut() {
+                put(keys, "optional", true.into());
+            }
+        }
+    }
+    for new in &drift.new {
+        let chosen = &new.chosen;
         let mut keys = InlineTable::new();
         keys.insert("type", chosen.choice.ty.to_string().into());
         if let Some(from) = &chosen.from {
             keys.insert("from", from.as_str().into());
+        }
+        if new.optional {
+            keys.insert("optional", true.into());
         }
         let mut item = value(keys);
         set(&mut item, &chosen.choice, true);

@@ -7,6 +7,7 @@ use barrow_run::load::order;
 use barrow_run::{Error, Overrides, Spec, ddl};
 use barrow_targets::registry;
 
+use super::spec::open;
 use crate::args;
 use crate::view::ended;
 
@@ -17,7 +18,7 @@ pub fn run(args: &args::Ddl) -> Result<ExitCode, Error> {
         table: args.table.clone(),
         ..Overrides::default()
     };
-    let specs = args.specs.iter().map(|spec| Spec::open(spec, &overrides));
+    let specs = args.specs.iter().map(|spec| open(spec, &overrides, false));
     let specs = specs.collect::<Result<Vec<Spec>, Error>>()?;
     let mut sql = Vec::new();
     for place in order(&specs)? {

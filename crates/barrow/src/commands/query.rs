@@ -6,6 +6,7 @@ use std::process::ExitCode;
 use barrow_query::{Answer, Query, QueryReport};
 use barrow_run::{Error, Overrides, Spec};
 
+use super::spec::open;
 use crate::args::{self, Report};
 use crate::exit;
 use crate::view::progress::Progress;
@@ -42,7 +43,8 @@ fn asked(args: &args::Query) -> Result<Answer, Error> {
     let mut rest = &words[first..];
     while let Some((spec, files)) = rest.split_first() {
         let end = files.iter().position(is_spec).unwrap_or(files.len());
-        let opened = Spec::open(Path::new(spec), &Overrides::default())?;
+        let is_quiet = args.manner.quiet || args.manner.report == Report::Json;
+        let opened = open(Path::new(spec), &Overrides::default(), is_quiet)?;
         query = query.spec(opened, &files[..end], names.next())?;
         rest = &files[end..];
     }

@@ -349,3 +349,77 @@ fn a_spec_is_as_private_as_its_writer_makes_new_files() {
         assert_eq!(found & 0o777, mode, "umask {mask}");
     }
 }
+
+#[test]
+fn records_that_name_their_fields_are_compared_by_key() {
+    let spec = "# Ours.\n[source]\nfiles = [\"d.jsonl\"]\n[records]\nlayout = \"json\"\n\n[columns]\n\
+        id     = \"smallint\"           # the key\n\
+        grower = { type = \"varchar(6)\", from = [\"/grower/name\", \"by\"] }\n\
+        tags   = \"json\"\n\
+        note   = { type = \"text\", optional = true }\n\n\
+        [target]\ndatabase = \"sqlite:m.db\"\ntable = \"d\"\ncreate = true\n";
+    let m = Market::with(&[("d.spec.toml", spec.as_bytes())]);
+    let record = |id: u32, more: &str| {
+        format!(
+            "{{\"id\": {id}, \"grower\": {{\"name\": \"Ada\"}}, \"tags\": {{\"a\": 1}}{more}}}\n"
+        )
+    };
+    m.write("d.jsonl", record(1, "").as_bytes());
+    let same = m.run("draft --compare d.spec.toml");
+    assert_eq!(
+        (same.code, same.out.as_str()),
+        (0, "d.spec.toml reads all 1 record as they are\n")
+    );
+    // A wider number, a longer name, a key more in some records, one less in others.
+    let lacking = "{\"id\": 3, \"by\": \"Wren Cottage\"}\n";
+    let drifted = record(70_000, ", \"stall\": 4") + &record(2, "") + lacking;
+    m.write("d.jsonl", drifted.as_bytes());
+    let said = m.run("draft --compare d.spec.toml");
+    assert_eq!(said.code, 4, "{}", said.err);
+    for line in [
+        "new       \"stall\": smallint, not in every record",
+        "changed   id smallint → integer: 1 out of range for smallint, first: d.jsonl line 1",
+        "changed   grower varchar(6)",
+        "changed   tags json: 1 the record has no such key",
+    ] {
+        assert!(said.out.contains(line), "{line}\n{}", said.out);
+    }
+    let said = m.run("draft --update d.spec.toml");
+    assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+    let text = String::from_utf8(m.read("d.spec.toml")).expect("text");
+    assert!(
+        text.starts_with("# Ours.\n") && text.contains("# the key"),
+        "{text}"
+    );
+    assert!(
+        text.contains("stall = { type = \"smallint\", optional = true }"),
+        "{text}"
+    );
+    assert!(
+        text.contains("tags   = { type = \"json\", optional = true }"),
+        "{text}"
+    );
+    let check = m.run("check d.spec.toml --report json");
+    assert_eq!(
+        (check.code, &check.json()["rejected"]),
+        (0, &0.into()),
+        "{text}{}",
+        check.out
+    );
+    assert_eq!(m.run("draft --compare d.spec.toml").code, 0);
+    // A key that none has.
+    m.write("d.jsonl", b"{\"grower\": {\"name\": \"Ada\"}, \"no\": 1}\n");
+    let said = m.run("draft --compare d.spec.toml");
+    assert!(
+        said.code == 4 && said.out.contains("missing   id: no record has it"),
+        "{}",
+        said.out
+    );
+    m.write("d.jsonl", b"id,grower\n1,Ada\n");
+    let other = m.run("draft --compare d.spec.toml");
+    assert!(
+        other.code == 2 && other.err.contains("the files are not JSON"),
+        "{}",
+        other.err
+    );
+}
