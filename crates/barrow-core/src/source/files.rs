@@ -149,7 +149,12 @@ fn matches(path: &Path, base: &Path) -> Result<Vec<PathBuf>, Error> {
         _ => path.to_path_buf(),
     };
     let pattern = pattern.to_string_lossy();
-    let found = glob::glob(&pattern)
+    // As in a shell: such names are those of systems and editors, and no data.
+    let options = glob::MatchOptions {
+        require_literal_leading_dot: true,
+        ..glob::MatchOptions::default()
+    };
+    let found = glob::glob_with(&pattern, options)
         .map_err(|e| Error::NoFile(format!("{} is not a pattern: {e}", shown(path))))?;
     found
         .filter(|path| path.as_ref().map_or(true, |p| p.is_file()))
@@ -198,7 +203,7 @@ mod tests {
     fn globs_lists_and_names() {
         let folder = tempfile::tempdir().unwrap();
         let base = folder.path();
-        for name in ["w10.csv", "w2.csv", "odd[1].csv"] {
+        for name in ["w10.csv", "w2.csv", "odd[1].csv", ".hidden.csv"] {
             std::fs::write(base.join(name), "x").unwrap();
         }
         std::fs::write(base.join("list"), "w10.csv\n\nw2.csv\n").unwrap();
@@ -216,6 +221,9 @@ mod tests {
             names(&["odd[1].csv", "w2.csv", "w*.csv"]),
             ["odd[1].csv", "w2.csv", "w10.csv"]
         );
+        // A name that begins with a dot is meant by itself alone.
+        assert_eq!(names(&["*.csv"]), ["odd[1].csv", "w2.csv", "w10.csv"]);
+        assert_eq!(names(&[".hidden.csv"]), [".hidden.csv"]);
         assert_eq!(names(&["-"]), ["standard-input"]);
         for missing in ["none.csv", "none*.csv", "@none", "."] {
             let found = find(&[missing.to_string()], base, &Nowhere);

@@ -10,8 +10,8 @@ use crate::atomic_file;
 use crate::error::Error;
 use crate::spec_file::settings::nearest;
 
-/// The name of the file.
-const SCHEMA: &str = "barrow.schema.json";
+/// The name of the file, which no glob such as `*.json` means.
+const SCHEMA: &str = ".barrow.schema.json";
 
 /// Where the schema is for specs of a folder.
 pub struct Schema {
@@ -29,11 +29,8 @@ impl Schema {
         let path = nearest(folder, SCHEMA).unwrap_or_else(|| folder.join(SCHEMA));
         let own = relative::files(&[path.to_string_lossy().into_owned()], folder)?;
         let own = own.into_iter().next().unwrap_or_default();
-        let start = if own.starts_with(['.', '/']) {
-            ""
-        } else {
-            "./"
-        };
+        let is_whole = own.starts_with("../") || own.starts_with('/');
+        let start = if is_whole { "" } else { "./" };
         Ok(Schema {
             line: format!("#:schema {start}{own}\n"),
             path,

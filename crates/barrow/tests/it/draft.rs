@@ -423,3 +423,43 @@ fn records_that_name_their_fields_are_compared_by_key() {
         other.err
     );
 }
+
+#[test]
+fn the_schema_beside_drafts_is_made_once_and_is_no_data() {
+    let m = Market::with(&[
+        ("a.json", b"{\"id\": 1}\n{\"id\": 2}\n"),
+        ("b.json", b"{\"id\": 3}\n"),
+    ]);
+    let first = m.run("draft *.json -o all.spec.toml --table t");
+    assert!(
+        first.code == 0 && first.out.contains(".barrow.schema.json: written"),
+        "{}",
+        first.out
+    );
+    let text = m.read("all.spec.toml");
+    assert!(text.starts_with(b"#:schema ./.barrow.schema.json\n"));
+    let schema: serde_json::Value =
+        serde_json::from_slice(&m.read(".barrow.schema.json")).expect("JSON");
+    assert!(schema["properties"]["extends"].is_object());
+    let load = m.run("load all.spec.toml --report json");
+    assert_eq!(
+        (load.code, &load.json()["loaded"]),
+        (0, &3.into()),
+        "{}{}",
+        load.out,
+        load.err
+    );
+    m.write(".barrow.schema.json", b"{}\n");
+    std::fs::create_dir(m.path("deep")).expect("a folder");
+    let second = m.run("draft a.json -o deep/a.spec.toml");
+    assert!(
+        second.code == 0 && !second.out.contains("schema"),
+        "{}",
+        second.out
+    );
+    assert!(
+        m.read("deep/a.spec.toml")
+            .starts_with(b"#:schema ../.barrow.schema.json\n")
+    );
+    assert_eq!(m.read(".barrow.schema.json"), b"{}\n");
+}
