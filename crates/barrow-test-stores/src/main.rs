@@ -1,5 +1,6 @@
 //! Starts the store for anybody: `cargo run -p barrow-test-stores -- FOLDER`.
 
+use std::io::Write;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use std::time::Duration;
@@ -59,18 +60,19 @@ fn main() -> ExitCode {
             return ExitCode::FAILURE;
         }
     };
-    println!("The store is at {}. In another terminal:", server.address());
-    println!(
-        "  export AWS_ENDPOINT_URL={} AWS_ALLOW_HTTP=true",
+    let mut said = format!(
+        "The store is at {0}. In another terminal:\n  export AWS_ENDPOINT_URL={0} AWS_ALLOW_HTTP=true\n",
         server.address()
     );
     if !args.open {
-        println!(
-            "  export AWS_ACCESS_KEY_ID={} AWS_SECRET_ACCESS_KEY={} AWS_REGION={}",
+        said += &format!(
+            "  export AWS_ACCESS_KEY_ID={} AWS_SECRET_ACCESS_KEY={} AWS_REGION={}\n",
             keys.id, keys.secret, keys.region
         );
     }
-    println!("It stops with Ctrl-C, and forgets what was written to it.");
+    said += "It stops with Ctrl-C, and forgets what was written to it.\n";
+    // Whoever started it may have read enough with the first line.
+    let _ = std::io::stdout().write_all(said.as_bytes());
     loop {
         std::thread::park();
     }
