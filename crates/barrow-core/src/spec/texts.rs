@@ -9,21 +9,9 @@ use toml::Spanned as At;
 use toml::de::{DeTable, DeValue};
 
 use crate::problem::{Problem, Spanned};
-use crate::spec::keys::SETTINGS;
+use crate::spec::keys::{SECTIONS_OF_ONE, SETTINGS};
 use crate::spec::toml_table::Section;
 
-/// Sections whose keys are taken one by one. Of all else, whoever says it first says all of it.
-const BY_KEY: [&str; 9] = [
-    "source",
-    "records",
-    "delimited",
-    "fixed",
-    "values",
-    "target",
-    "rejects",
-    "export",
-    "stores",
-];
 /// What says what a record is made of: one of them alone is taken from another text.
 const SHAPE: [&str; 2] = ["columns", "record_type"];
 
@@ -225,6 +213,12 @@ fn of_settings<'t>(mut table: DeTable<'t>, problems: &RefCell<Vec<Problem>>) -> 
     spec
 }
 
+/// Whether the keys of a section are taken one by one. Of all else, whoever says it first says
+/// all of it.
+fn is_by_key(section: &str) -> bool {
+    section == "stores" || SECTIONS_OF_ONE.contains(&section)
+}
+
 /// Adds to `own` what only `other` says.
 fn merge<'t>(own: &mut DeTable<'t>, other: DeTable<'t>, part: usize, taken: &mut Vec<TakenKey>) {
     let has_shape = SHAPE.iter().any(|key| own.contains_key(*key));
@@ -234,13 +228,13 @@ fn merge<'t>(own: &mut DeTable<'t>, other: DeTable<'t>, part: usize, taken: &mut
             continue;
         }
         match (own.get_mut(name.as_str()), value.get_ref()) {
-            (Some(mine), DeValue::Table(_)) if BY_KEY.contains(&name.as_str()) => {
+            (Some(mine), DeValue::Table(_)) if is_by_key(&name) => {
                 if let DeValue::Table(mine) = mine.get_mut() {
                     merge_section(&name, mine, into_table(value), part, taken);
                 }
             }
             (Some(_), _) => {}
-            (None, DeValue::Table(table)) if BY_KEY.contains(&name.as_str()) => {
+            (None, DeValue::Table(table)) if is_by_key(&name) => {
                 let keys = table
                     .iter()
                     .map(|(key, inner)| (key.get_ref().to_string(), inner));

@@ -334,6 +334,15 @@ pub(crate) fn summed_up(
         rejects: rejects.map(|folder| request.rejects.shown(folder)),
         ..finished.summary
     };
+    // Where it is one of several, all of them end together.
+    if !request.is_together {
+        log_end(&summary);
+    }
+    summary
+}
+
+/// Tells the log how a run ended.
+pub(super) fn log_end(summary: &Summary) {
     tracing::info!(
         run = summary.run,
         outcome = summary.outcome.word(),
@@ -342,5 +351,4 @@ pub(crate) fn summed_up(
         rejected = summary.rejected(),
         "a run ended"
     );
-    summary
 }

@@ -11,7 +11,7 @@ use barrow_targets::ledger::{self, Outcome as Ended};
 use barrow_targets::{Job, Session};
 
 use super::request::{LoadRequest, PATIENCE};
-use super::run::{self, Loaded};
+use super::run::{self, Loaded, log_end};
 use super::selection::Selection;
 use super::{begin, rejects_table, select_files};
 use crate::error::Error;
@@ -97,8 +97,7 @@ impl<'l> LoadTogether<'l> {
         can_be_together(&requests)?;
         let mut together = load(&requests)?;
         together.elapsed = clock.elapsed();
-        let (specs, committed) = (together.loads.len(), together.is_kept);
-        tracing::info!(specs, committed, "all of them ended together");
+        together.loads.iter().for_each(log_end);
         Ok(together)
     }
 }

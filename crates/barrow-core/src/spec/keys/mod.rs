@@ -99,6 +99,18 @@ const SECTIONS: [&[Key]; 8] = [
     beside::KEYS,
 ];
 
+/// The sections that a spec has once, each with its own keys.
+pub const SECTIONS_OF_ONE: [&str; 8] = [
+    "source",
+    "records",
+    "delimited",
+    "fixed",
+    "values",
+    "target",
+    "rejects",
+    "export",
+];
+
 /// Keys of `[values]` that are for all columns alone.
 const FORMATS: [&str; 4] = ["date", "time", "timestamp", "timestamptz"];
 

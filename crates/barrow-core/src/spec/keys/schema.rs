@@ -2,23 +2,14 @@
 
 use serde_json::{Map, Value, json};
 
-use super::{Key, Takes, all, of_section};
+use super::{Key, SECTIONS_OF_ONE, Takes, all, of_section};
 
 /// The schema.
 pub fn schema() -> Value {
     let object = |section: &str| json!({ "type": "object", "properties": keys(section), "additionalProperties": false });
     let list = |section: &str| json!({ "type": "array", "items": object(section) });
     let mut properties = keys(super::TOP);
-    for section in [
-        "source",
-        "records",
-        "delimited",
-        "fixed",
-        "values",
-        "target",
-        "rejects",
-        "export",
-    ] {
+    for section in SECTIONS_OF_ONE {
         properties.insert(section.into(), object(section));
     }
     properties.insert("columns".into(), columns());
