@@ -51,7 +51,7 @@ pub struct StorePlan {
     pub endpoint: Option<String>,
     /// The region.
     pub region: Option<String>,
-    /// Whether the bucket stands in the path of requests.
+    /// Whether the bucket is in the path of requests.
     pub path_style: Option<bool>,
     /// Whether requests may go without encryption.
     pub allow_http: bool,
@@ -302,7 +302,7 @@ pub struct ColumnPlan {
     pub required: bool,
     /// Whether it is loaded, and not read past.
     pub load: bool,
-    /// At which end of its width a value stands in a file that is written, if the spec
+    /// At which end of its width a value is in a file that is written, if the spec
     /// says so.
     pub align: Option<Align>,
     /// What fills its width up there, if the spec says so.

@@ -22,7 +22,7 @@ pub enum Code {
     TooManyFields,
     /// A quote opens a field and nothing closes it.
     UnclosedQuote,
-    /// Text stands between a closing quote and the next delimiter.
+    /// There is text between a closing quote and the next delimiter.
     TextAfterQuote,
     /// The record is longer than `max_record_size`.
     RecordTooLong,

@@ -44,7 +44,7 @@ pub const CODES: &[CodeHelp] = &[
     ),
     help(
         Code::TextAfterQuote,
-        "Text stands between a closing quote and the next delimiter.",
+        "There is text between a closing quote and the next delimiter.",
         &["delimited.quote", "delimited.escape"],
     ),
     help(
@@ -74,7 +74,7 @@ pub const CODES: &[CodeHelp] = &[
     ),
     help(
         Code::TextAfterObject,
-        "Text stands after the record's JSON object.",
+        "There is text after the record's JSON object.",
         &[],
     ),
     help(
@@ -89,7 +89,7 @@ pub const CODES: &[CodeHelp] = &[
     ),
     help(
         Code::LoneSurrogate,
-        "Half of a surrogate pair stands by itself, which is no character.",
+        "Half of a surrogate pair is alone, which is not a character.",
         &[],
     ),
     help(
@@ -224,7 +224,7 @@ pub const CODES: &[CodeHelp] = &[
     ),
     help(
         Code::NoKind,
-        "The record is of no record type that the spec names.",
+        "The record has no record type that the spec names.",
         &["record_type.if"],
     ),
     help(
@@ -244,7 +244,7 @@ pub const CODES: &[CodeHelp] = &[
     ),
     help(
         Code::Refused,
-        "The table refused the row: a check, a foreign key, a trigger. Its own words stand beside it.",
+        "The table refused the row: a check, a foreign key, a trigger. The reason in its own words is beside it.",
         &["rejects.max_rejects"],
     ),
 ];

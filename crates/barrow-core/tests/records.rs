@@ -169,7 +169,7 @@ fn nothing_is_carried_from_a_record_that_did_not_load() {
             (9, "a record of no record type"),
             (
                 10,
-                "a record of no known record type stands between it and its order",
+                "a record of no known record type is between it and its order",
             ),
             (11, "too few fields: 2 of 3"),
             (12, "the order record that it belongs to did not load"),

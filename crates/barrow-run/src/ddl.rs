@@ -21,7 +21,7 @@ pub fn create_tables(spec: &Spec, dialect: Option<Dialect>) -> Result<String, Er
             let options: Vec<String> = words.map(|word| format!("--for {word}")).collect();
             let (last, others) = options.split_last().map_or(("", &[][..]), |(l, o)| (l, o));
             return Err(Error::request(
-                "there is no database to go by",
+                "no database is named",
                 format!("say {} or {last}", others.join(", ")),
             ));
         }
@@ -75,9 +75,8 @@ fn alterations_of(
     let each = all.into_iter().map(|alteration| {
         let statement = match alteration.sql {
             Some(statement) => format!("{statement};\n"),
-            None => {
-                "-- this kind of database cannot change a column; make the table anew\n".to_string()
-            }
+            None => "-- this kind of database cannot change a column; make the table again\n"
+                .to_string(),
         };
         format!("-- {}\n{statement}", alteration.why)
     });

@@ -66,7 +66,7 @@ pub static KINDS: [Kind; 3] = [
 ];
 
 fn misplaced() -> Error {
-    Error::new("the address is of another kind of database; please report this")
+    Error::new("the address belongs to another kind of database; please report this")
 }
 
 /// The SQL of the kind of database that has this word or scheme.

@@ -48,7 +48,7 @@ pub fn ended(outcome: &Result<ExitCode, Error>) {
             tracing::info!(exit_code = known, "the command ended");
         }
         Err(error) if error.kind() == ErrorKind::OutputClosed => {
-            tracing::info!("whoever read the output went away");
+            tracing::info!("the reader of the output went away");
         }
         Err(error) => {
             let problems: Vec<&str> = error

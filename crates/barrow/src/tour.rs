@@ -66,7 +66,7 @@ const TOUR: &[Step] = &[
         &["load", "prices.spec.toml"],
     ),
     Step(
-        "An archive is a folder of files, which are read where they lie.",
+        "An archive is a folder of files, which are read in place.",
         &["load", "fees.spec.toml"],
     ),
     Step(

@@ -226,7 +226,7 @@ impl Binder<'_> {
             let names = columns.iter().map(|(column, _)| *column);
             let mut wrong = Wrong::new(span.clone(), format!("there is no column \"{name}\""));
             wrong.help = did_you_mean(name, names)
-                .or_else(|| Some("text stands in single quotes, such as 'A'".into()));
+                .or_else(|| Some("text is written in single quotes, such as 'A'".into()));
             return Err(wrong);
         };
         if !self.columns.contains(&place) {
@@ -275,7 +275,7 @@ impl Binder<'_> {
         };
         let value = self.of_sort(value, Sort::Text, "matches")?;
         let Tree::Text(text) = &pattern.tree else {
-            let message = "the regular expression stands in quotes";
+            let message = "the regular expression is written in quotes";
             return Err(Wrong::new(pattern.span.clone(), message));
         };
         let regex = Regex::new(&format!("^(?:{text})$"))

@@ -71,7 +71,7 @@ pub fn words(text: &str) -> Result<Vec<Placed>, Wrong> {
         } else {
             return Err(Wrong::new(
                 at..at + c.len_utf8(),
-                format!("\"{}\" means nothing here", c.escape_debug()),
+                format!("\"{}\" has no meaning here", c.escape_debug()),
             ));
         };
         words.push((word, at..at + length));

@@ -191,7 +191,7 @@ fn say_spaces(shape: &mut Shape, gathered: &Gathered, judgement: &Judgement) {
     };
     if judgement.trims && gathered.profiles.iter().any(has_spaces) {
         shape.remarks.push(Remark::of_file(
-            "spaces stand around numbers and dates, and so are no part of texts either",
+            "there are spaces around numbers and dates, so they are not part of texts either",
             "trim = \"none\"",
         ));
     }

@@ -132,8 +132,8 @@ pub fn spec(
     out += &values(judgement, &common, &wanted.stated, shape);
     if gathered.seen.misshapen > 0 {
         out += &comment(&match gathered.seen.misshapen {
-            1 => "1 record is of the wrong shape and would be rejected:".to_string(),
-            many => format!("{many} records are of the wrong shape and would be rejected:"),
+            1 => "1 record has the wrong shape and would be rejected:".to_string(),
+            many => format!("{many} records have the wrong shape and would be rejected:"),
         });
         for (file, line, says) in &gathered.seen.named {
             out += &comment(&format!("  {file} line {line}: {says}"));

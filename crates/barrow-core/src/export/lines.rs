@@ -88,7 +88,7 @@ impl Lines {
         for template in plan.export.preamble.iter().chain(&plan.export.trailer) {
             if template.contains(['\n', '\r']) {
                 problems.push(format!(
-                    "[export]: {template:?} has a line end within; say each line by itself"
+                    "[export]: {template:?} has a line end within; write one text for each line"
                 ));
             }
         }

@@ -132,7 +132,7 @@ impl<'p> RowEvaluator<'p> {
             Lack::Unknown { kind, .. } => (
                 kind,
                 format!(
-                    "a record of no known record type stands between it and its {}",
+                    "a record of no known record type is between it and its {}",
                     name(kind)
                 ),
             ),

@@ -302,13 +302,13 @@ pub struct Column {
     pub start: Option<Spanned<u64>>,
     /// How wide a fixed field is.
     pub width: Option<Spanned<u64>>,
-    /// How many of a number's digits stand after a mark that is not written.
+    /// How many of a number's digits come after a mark that is not written.
     pub implied_decimals: Option<Spanned<u64>>,
     /// Where a number's sign stands.
     pub sign: Option<Spanned<Sign>>,
     /// How a number is written.
     pub form: Option<Spanned<Form>>,
-    /// At which end of its width a value stands in a file that is written.
+    /// At which end of its width a value is in a file that is written.
     pub align: Option<Spanned<Align>>,
     /// What fills its width up there.
     pub pad: Option<Spanned<String>>,

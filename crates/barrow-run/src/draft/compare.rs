@@ -89,7 +89,7 @@ impl Drift {
         if spec.plan.has_kinds() {
             return Err(Error::request(
                 "a spec with several record types is not compared with files",
-                "barrow check says what it makes of them",
+                "barrow check says how it reads them",
             ));
         }
         let columns = &spec.plan.record_types[0].columns;

@@ -206,7 +206,7 @@ impl<'d> Draft<'d> {
                     "the files {found}, and {} says that they {said}",
                     spec.name()
                 ),
-                "draft them anew, or name other files",
+                "draft them again, or name other files",
             ));
         }
         Ok(Comparison {
@@ -227,7 +227,7 @@ impl<'d> Draft<'d> {
             let other = spec.origin.texts.paths().nth(taken.part).map(visible_path);
             let other = other.unwrap_or_default();
             return Err(Error::request(
-                format!("the columns of {} stand in {other}", spec.name()),
+                format!("the columns of {} are in {other}", spec.name()),
                 format!("update that spec: barrow draft --update {other} FILE"),
             ));
         }

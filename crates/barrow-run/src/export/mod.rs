@@ -222,7 +222,7 @@ impl<'e> Export<'e> {
             if let Err(error) = job.register(&made, counts.unfit, &started) {
                 // The files are written.
                 let text = format!(
-                    "the ledger could not be told of this export: {}",
+                    "this export could not be written to the ledger: {}",
                     error.message()
                 );
                 watch.warning(&text);

@@ -201,7 +201,7 @@ fn not_begun(
         let tally = RunCounts::default();
         let ended = recorder.write_ended(session, &tally, Ended::Failed, error.message(), None);
         if let Err(error) = ended {
-            let text = format!("the ledger could not be told: {}", error.message());
+            let text = format!("the ledger could not be written: {}", error.message());
             request.watch.warning(&text);
         }
     }

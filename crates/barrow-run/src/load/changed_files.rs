@@ -46,7 +46,7 @@ impl KnownFiles {
                     ),
                     format!(
                         "take the run's rows out, and load its files again: barrow undo {}; or load \
-                         each file in a run of its own",
+                         each file in its own run",
                         run.run
                     ),
                 ));

@@ -413,8 +413,8 @@ impl KnownFiles {
                 "{is} changed since {its} were loaded, and would be there twice\n  {}",
                 self.changed.join("\n  ")
             ),
-            "say mode = \"merge\" with a key to update what is there, mode = \"truncate\" to load it \
-             all anew, or [source] when_changed = \"load\" if the new rows belong beside the old",
+            "say mode = \"merge\" with a key to update what is there, mode = \"truncate\" to load \
+             everything again, or [source] when_changed = \"load\" if the new rows are to be added to the old",
         ))
     }
 

@@ -158,30 +158,30 @@ fn can_be_together(requests: &[LoadRequest<'_>]) -> Result<(), Error> {
         if request.url.to_string() != first.url.to_string() {
             return Err(Error::request(
                 format!(
-                    "{} goes to {}, and {name} to {}: a transaction is of one database",
+                    "{} goes to {}, and {name} to {}: a transaction has one database",
                     first.spec.name(),
                     first.url,
                     request.url
                 ),
-                "say --database for all of them, or load each by itself",
+                "say --database for all of them, or load each alone",
             ));
         }
         if target.every != Every::All {
             return Err(Error::request(
                 format!("{name} commits as it goes, and several specs are committed at once"),
-                "say commit_every = \"all\", or load it by itself",
+                "say commit_every = \"all\", or load it alone",
             ));
         }
         if commits_at_once && request.job.mode == Mode::Replace {
             return Err(Error::request(
-                format!("{name} makes its table anew, which this server commits at once"),
-                "say mode = \"truncate\", or load it by itself",
+                format!("{name} makes a new table, which this server commits at once"),
+                "say mode = \"truncate\", or load it alone",
             ));
         }
         if commits_at_once && !(target.before.is_empty() && target.after.is_empty()) {
             return Err(Error::request(
                 format!("{name} has SQL to run, which may commit on this server"),
-                "load it by itself",
+                "load it alone",
             ));
         }
     }
@@ -374,7 +374,7 @@ fn take_back(session: &mut dyn Session, loads: &mut [Loaded], why: &str, watch: 
     }
     if let Err(error) = told {
         watch.warning(&format!(
-            "the ledger could not be told: {}",
+            "the ledger could not be written: {}",
             error.message()
         ));
     }

@@ -203,8 +203,8 @@ fn mend(
                 "the table was emptied since run {}, and nothing of it is there",
                 run.run
             ),
-            "its rejects belong to rows that are gone; load the file of rejects by itself if they \
-             are wanted all the same",
+            "its rejects belong to rows that are gone; load the file of rejects alone if they \
+             are wanted anyway",
         ));
     }
     let mending = Mending {

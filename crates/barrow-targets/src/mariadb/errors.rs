@@ -32,7 +32,7 @@ pub fn explained(error: &mysql::Error, doing: &str) -> Error {
         Some(1205) => failed
             .kind(ErrorKind::Locked)
             .advice("another session holds a lock on the table; run this again when it is done"),
-        Some(1213) => failed.advice("another session was in the way; run this again"),
+        Some(1213) => failed.advice("another session blocked this one; run this again"),
         Some(1114 | 1021 | 3) => {
             failed.advice("the server has no room left; make some, then run this again")
         }

@@ -134,7 +134,7 @@ impl Declared {
     /// What the server would put in place of null, in silence, if anything.
     pub fn in_place_of_null(&self) -> Option<&'static str> {
         match self.name.as_str() {
-            _ if self.is_counter => Some("a number of its own"),
+            _ if self.is_counter => Some("its own number"),
             // LOAD DATA does so, whatever explicit_defaults_for_timestamp says.
             "timestamp" if self.not_null => Some("the time of the load"),
             _ => None,

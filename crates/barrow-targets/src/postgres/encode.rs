@@ -148,7 +148,7 @@ impl Field {
                 if value.last() == Some(&b' ') && count_characters(value) != most {
                     return Err(Fault::new(
                         Code::NotAllowed,
-                        "the table's column would not tell the spaces at its end from its own",
+                        "the table's column cannot distinguish spaces at a value's end from its own",
                     ));
                 }
                 text(value, most, out)?;

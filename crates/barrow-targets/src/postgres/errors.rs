@@ -68,7 +68,7 @@ pub fn explained(error: &postgres::Error, doing: &str) -> Error {
         "23" | "42" if is_there_already(code) => failed.kind(ErrorKind::Duplicate),
         "53" => failed.advice("the server is short of room, memory or connections"),
         "57" if *code != SqlState::QUERY_CANCELED => failed.kind(ErrorKind::Gone).advice("the server was stopped or ended the work; run this again when it is back"),
-        "40" => failed.advice("another session was in the way; run this again"),
+        "40" => failed.advice("another session blocked this one; run this again"),
         _ => failed,
     }
 }

@@ -270,7 +270,7 @@ impl Inserter {
             column: Some(self.names[column].clone()),
             ..Why::new(
                 Code::Required,
-                "SQLite would put a number of its own in place of null",
+                "SQLite would put its own number in place of null",
             )
         })
     }

@@ -403,7 +403,7 @@ pub struct Ddl {
     /// The table
     #[arg(long, value_name = "NAME")]
     pub table: Option<String>,
-    /// The kind of SQL, where there is no database to go by
+    /// The kind of SQL, where no database is named
     #[arg(long = "for", value_name = "DATABASE", conflicts_with = "database", value_parser = dialects())]
     pub dialect: Option<String>,
     /// Print what would make the table that is there fit

@@ -16,7 +16,7 @@ pub(super) fn open(path: &Path, overrides: &Overrides, is_quiet: bool) -> Result
     let others = spec.settings();
     if !is_quiet && !others.is_empty() {
         let names: Vec<String> = others.into_iter().map(|(name, _)| name).collect();
-        anstream::eprintln!("{} goes by {} too", spec.name(), names.join(" and "));
+        anstream::eprintln!("{} uses {}", spec.name(), names.join(" and "));
     }
     Ok(spec)
 }

@@ -48,7 +48,7 @@ fn key_in_full(key: &Key) -> String {
         let _ = writeln!(out, "  also     {}, in other tools", also.join(", "));
     }
     if key.stands_on_columns() {
-        let _ = writeln!(out, "  stands on a column, too, for that one alone");
+        let _ = writeln!(out, "  may be set on one column, too");
     }
     let _ = writeln!(out);
     for line in key.example_in_place().lines() {

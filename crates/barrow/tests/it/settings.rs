@@ -34,7 +34,7 @@ fn settings_hold_for_the_specs_below_and_are_told() {
     }
     let load = m.run("load specs/prices.spec.toml");
     assert_eq!(load.code, 0, "{}{}", load.out, load.err);
-    assert!(load.err.contains("goes by barrow.toml too"), "{}", load.err);
+    assert!(load.err.contains("uses barrow.toml"), "{}", load.err);
     // The database is in the folder of the settings, not in that of the spec.
     assert!(m.path("m.db").exists() && !m.path("specs/m.db").exists());
     assert_eq!(
@@ -221,7 +221,7 @@ fn columns_of_another_spec_are_updated_there() {
     let update = m.run("draft prices.csv --update specs/prices.spec.toml");
     assert_eq!(update.code, 2, "{}{}", update.out, update.err);
     assert!(
-        update.err.contains("stand in specs/house.spec.toml"),
+        update.err.contains("are in specs/house.spec.toml"),
         "{}",
         update.err
     );

@@ -112,12 +112,12 @@ impl Chooser<'_> {
             let bare = values - times;
             remarks.push(Remark::new(
                 match bare {
-                    0 => format!(
-                        "\"{worn}\" around the numbers is taken off, and its meaning with it"
-                    ),
-                    bare => format!(
-                        "\"{worn}\" is taken off, and {bare} of the {values} numbers lack it"
-                    ),
+                    0 => {
+                        format!("\"{worn}\" around the numbers is removed, and its meaning with it")
+                    }
+                    bare => {
+                        format!("\"{worn}\" is removed, and {bare} of the {values} numbers lack it")
+                    }
                 },
                 format!("type = \"varchar({})\"", room(p.longest)),
             ));

@@ -173,7 +173,7 @@ impl Column<'_> {
         };
         let length = self.values[0].trim().chars().count();
         if nearly(&|text| text.chars().count() == length) && name.chars().count() != length {
-            return Some("is of another length than all values below it");
+            return Some("has another length than all values below it");
         }
         let has_digit = |text: &str| text.chars().any(|c| c.is_ascii_digit());
         if nearly(&has_digit) && !has_digit(name) {

@@ -369,7 +369,7 @@ impl<'p> ColumnWriter<'p> {
                     },
                     says: match self.plan.required {
                         true => "null, and the column is required".into(),
-                        false => "null, for which the format has no word of its own".into(),
+                        false => "null, for which the format has no word".into(),
                     },
                     value: String::new(),
                 })?;

@@ -387,7 +387,7 @@ fn reread(plan: &Plan, kind: &RecordTypePlan, ending: &str) -> Option<FileFormat
 }
 
 fn blank() -> Refusal {
-    let says = "the record would be a blank line, which is no record";
+    let says = "the record would be a blank line, which is not a record";
     refusal(Code::BlankLine, says, "")
 }
 

@@ -85,7 +85,7 @@ pub fn only_here(c: &Column, problems: &mut Vec<Problem>) {
             problems.push(Problem::new(
                 span,
                 format!("column {}: {what} is for layout = \"json\"", c.name.value),
-                "means nothing here",
+                "has no meaning here",
             ));
         }
     }

@@ -233,7 +233,7 @@ fn keys_of_the_other_layout(written: &RawSpec, problems: &mut Vec<Problem>) {
             problems.push(Problem::new(
                 span,
                 format!("{key} is {other}"),
-                "means nothing here",
+                "has no meaning here",
             ));
         }
     }
@@ -243,7 +243,7 @@ fn keys_of_the_other_layout(written: &RawSpec, problems: &mut Vec<Problem>) {
         problems.push(Problem::new(
             stand_in.span.clone(),
             "replacement is for when_undecodable = \"replace\"",
-            "means nothing here",
+            "has no meaning here",
         ));
     }
 }
@@ -336,14 +336,14 @@ fn export(written: &RawSpec, problems: &mut Vec<Problem>) -> ExportPlan {
         problems.push(Problem::new(
             stand_in.span.clone(),
             "replacement is for when_unencodable = \"replace\"",
-            "means nothing here",
+            "has no meaning here",
         ));
     }
     if let (Some(nulls), false) = (&e.nulls, json::is_json(written)) {
         problems.push(Problem::new(
             nulls.span.clone(),
             "[export] nulls is for layout = \"json\"",
-            "means nothing here",
+            "has no meaning here",
         ));
     }
     ExportPlan {

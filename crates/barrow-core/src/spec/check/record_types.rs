@@ -143,7 +143,11 @@ fn one(
     }
     if let (Some(at), false) = (&kind.record_width, is_fixed(written)) {
         let message = "[[record_type]] record_width is for layout = \"fixed\"";
-        problems.push(Problem::new(at.span.clone(), message, "means nothing here"));
+        problems.push(Problem::new(
+            at.span.clone(),
+            message,
+            "has no meaning here",
+        ));
     }
     plan
 }

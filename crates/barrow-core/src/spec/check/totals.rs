@@ -30,7 +30,7 @@ fn one(
         problems.push(
             Problem::new(
                 total.span.clone(),
-                "a total does not say where it stands",
+                "a total does not say where it is",
                 "where?",
             )
             .help("say in = \"trailer\", \"header\" or \"preamble\""),
@@ -70,7 +70,7 @@ fn is_there(part: FilePart, total: &Total, written: &RawSpec, problems: &mut Vec
         let span = total.line.as_ref().map(|at| at.span.clone()).or(part_span);
         let word = crate::words::Word::word(part);
         let message = match lines {
-            0 => format!("a total stands in the {word}, and the spec says there is none"),
+            0 => format!("a total is in the {word}, and the spec says there is none"),
             _ => format!("the {word} has no line {line}"),
         };
         let key = if part == FilePart::Header {
@@ -126,7 +126,7 @@ fn place(total: &Total, written: &RawSpec, problems: &mut Vec<Problem>) -> Optio
         },
         _ => wrong(
             &total.span,
-            "a total stands in a field, at a start with a width, or in what matches: say one",
+            "a total is in a field, at a start with a width, or in what matches: say one",
             "where on the line?",
         ),
     }

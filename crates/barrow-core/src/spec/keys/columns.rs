@@ -57,7 +57,7 @@ pub const KEYS: &[Key] = &[
         name: "align",
         takes: Takes::Words(&["left", "right"]),
         default: "numbers right, all else left",
-        meaning: r#"At which end of its width a value stands in a file that is written: `"left"` or `"right"`."#,
+        meaning: r#"At which end of its width a value is in a file that is written: `"left"` or `"right"`."#,
         example: r#"stall = { type = "smallint", width = 4, align = "left" }"#,
     },
     Key {
@@ -65,7 +65,7 @@ pub const KEYS: &[Key] = &[
         name: "pad",
         takes: Takes::Text,
         default: r#"a space; `"0"` with `implied_decimals` or `overpunched`"#,
-        meaning: "What fills the width up there: one character. Zeros stand between a number's sign and its digits.",
+        meaning: "What fills the width up there: one character. Zeros come between a number's sign and its digits.",
         example: r#"stall = { type = "smallint", width = 4, pad = "0" }"#,
     },
     Key {
@@ -73,7 +73,7 @@ pub const KEYS: &[Key] = &[
         name: "value",
         takes: Takes::Text,
         default: "none",
-        meaning: "A [template](#computed-columns): the column is computed, and stands nowhere in the record.",
+        meaning: "A [template](#computed-columns): the column is computed, and is not in the record.",
         example: r#"source_file = { type = "text", value = "{file}" }"#,
     },
     Key {
@@ -81,7 +81,7 @@ pub const KEYS: &[Key] = &[
         name: "implied_decimals",
         takes: Takes::Count,
         default: "`0`",
-        meaning: "How many of a number's digits stand after a mark that is not written: `0012345` with 2 is 123.45.",
+        meaning: "How many of a number's digits come after a mark that is not written: `0012345` with 2 is 123.45.",
         example: r#"price = { type = "decimal(8,2)", implied_decimals = 2 }"#,
     },
     Key {
@@ -89,7 +89,7 @@ pub const KEYS: &[Key] = &[
         name: "sign",
         takes: Takes::Words(&["leading", "trailing", "parentheses", "any", "overpunched"]),
         default: r#"`"leading"`"#,
-        meaning: r#"Where a number's sign stands: `"leading"`, `"trailing"`, `"parentheses"` around a negative number, `"any"` of these three, or `"overpunched"` in the last digit (zoned decimals: `{` and A to I are plus, `}` and J to R minus)."#,
+        meaning: r#"Where a number's sign is: `"leading"`, `"trailing"`, `"parentheses"` around a negative number, `"any"` of these three, or `"overpunched"` in the last digit (zoned decimals: `{` and A to I are plus, `}` and J to R minus)."#,
         example: r#"price = { type = "decimal(8,2)", sign = "parentheses" }"#,
     },
     Key {

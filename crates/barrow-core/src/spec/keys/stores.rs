@@ -25,7 +25,7 @@ pub const KEYS: &[Key] = &[
         name: "path_style",
         takes: Takes::Flag,
         default: "none",
-        meaning: "Whether the bucket stands in the path of requests (`true`), or in the host's name (`false`).",
+        meaning: "Whether the bucket is in the path of requests (`true`), or in the host's name (`false`).",
         example: "path_style = true",
     },
     Key {

@@ -33,7 +33,7 @@ pub const KEYS: &[Key] = &[
         name: "mode",
         takes: Takes::Words(&["append", "truncate", "replace", "merge"]),
         default: r#"`"append"`"#,
-        meaning: r#"`"truncate"` empties the table in the same transaction; `"replace"` makes it anew from the spec; `"merge"` updates the rows whose `key` is there, where they differ, and inserts the others."#,
+        meaning: r#"`"truncate"` empties the table in the same transaction; `"replace"` makes a new one from the spec; `"merge"` updates the rows whose `key` is there, where they differ, and inserts the others."#,
         example: r#"mode = "truncate""#,
     },
     Key {
@@ -217,7 +217,7 @@ pub const KEYS: &[Key] = &[
         name: "nulls",
         takes: Takes::Words(&["write", "leave_out"]),
         default: r#"`"write"`"#,
-        meaning: r#"In JSON: null stands as `null`, or is left out with its key (`"leave_out"`), which needs `optional` columns."#,
+        meaning: r#"In JSON: null is written as `null`, or is left out with its key (`"leave_out"`), which needs `optional` columns."#,
         example: r#"nulls = "leave_out""#,
     },
 ];

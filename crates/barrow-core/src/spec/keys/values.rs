@@ -49,7 +49,7 @@ pub const KEYS: &[Key] = &[
         name: "strip",
         takes: Takes::Texts,
         default: "none",
-        meaning: r#"What may stand before or after a number and says nothing: `["€", "%", "kg"]`. `12 %` is then 12."#,
+        meaning: r#"What may be before or after a number and says nothing: `["€", "%", "kg"]`. `12 %` is then 12."#,
         example: r#"strip = ["€", "kg"]"#,
     },
     Key {

@@ -363,7 +363,7 @@ impl RunRecorder {
                         run.run,
                         run.started_at.get(..16).unwrap_or(&run.started_at)
                     ),
-                    "nothing was loaded twice; --again loads it all the same",
+                    "nothing was loaded twice; --again loads it anyway",
                 ));
             }
         }

@@ -208,7 +208,7 @@ impl<'l> SinkState<'l> {
     }
 
     pub(super) fn could_not_record(&self, error: &Error) {
-        let text = format!("the ledger could not be told: {}", error.message());
+        let text = format!("the ledger could not be written: {}", error.message());
         self.watch.warning(&text);
     }
 

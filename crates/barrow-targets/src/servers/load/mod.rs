@@ -157,7 +157,7 @@ fn make_table<S: ServerSession>(
             found.can_be_replaced(name)?;
             let beside = job.beside(name);
             let sql = job.create_table_as(name, &beside, S::DIALECT)?;
-            server.run(&sql, "making the table anew")?;
+            server.run(&sql, "making the new table")?;
             server.note_made(Made::Beside(beside.clone()));
             table.beside = Some(beside);
         }

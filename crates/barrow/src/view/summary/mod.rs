@@ -38,7 +38,7 @@ pub fn write(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         };
         return writeln!(
             out,
-            "{} → {}: nothing is new: {files} already loaded; --again loads {them} all the same",
+            "{} → {}: nothing is new: {files} already loaded; --again loads {them} anyway",
             s.spec.bold(),
             s.into
         );
@@ -133,9 +133,9 @@ fn nothing_new(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     disposed(s, out)?;
     let again = match s.rehearsal {
         true => {
-            "nothing is new: a load would leave the table as it is; --again reads a file all the same"
+            "nothing is new: a load would leave the table as it is; --again reads a file anyway"
         }
-        false => "nothing is new, and the table is as it was; --again loads a file all the same",
+        false => "nothing is new, and the table is as it was; --again loads a file anyway",
     };
     writeln!(out, "  {again}")
 }
