@@ -94,8 +94,6 @@ pub fn members(archive: &SourceFile, wanted: Option<&str>) -> Result<Vec<SourceF
 pub fn matches(pattern: &Pattern, name: &str) -> bool {
     let options = glob::MatchOptions {
         require_literal_separator: true,
-        // As in a shell: such names are those of systems and editors, and no data.
-        require_literal_leading_dot: true,
         ..glob::MatchOptions::default()
     };
     pattern.matches_with(name, options)

@@ -9,7 +9,7 @@ pub const KEYS: &[Key] = &[
         name: "files",
         takes: Takes::Texts,
         default: "none",
-        meaning: "A path, a glob, an address (`s3://bucket/out/*.psv`, `gs://`, `az://`, `https://`), a member of an archive (`week.zip/*.csv`), `-` (standard input) or `@LIST` (a text file that names one file a line), or a list of these. A zip or tar is all of its files. Globs come in natural order: `week2` before `week10`; as in a shell, a star does not begin with a dot. Files on the command line replace it. [The guide](guide.md#files-that-are-elsewhere) says what an address means.",
+        meaning: "A path, a glob, an address (`s3://bucket/out/*.psv`, `gs://`, `az://`, `https://`), a member of an archive (`week.zip/*.csv`), `-` (standard input) or `@LIST` (a text file that names one file a line), or a list of these. A zip or tar is all of its files. Globs come in natural order: `week2` before `week10`; on this machine, as in a shell, a star does not match a name that begins with a dot. Files on the command line replace it. [The guide](guide.md#files-that-are-elsewhere) says what an address means.",
         example: r#"files = ["deliveries-*.psv"]"#,
     },
     Key {
