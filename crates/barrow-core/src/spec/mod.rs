@@ -6,6 +6,7 @@ mod other_words;
 pub mod raw;
 pub mod read;
 mod read_tables;
+mod read_target;
 pub mod stores;
 mod texts;
 pub mod toml_table;
