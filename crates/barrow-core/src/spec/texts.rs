@@ -170,6 +170,11 @@ impl SpecTexts {
             if self.parts[part].is_settings {
                 other = of_settings(other, problems);
             }
+            for (name, place) in no_sections(&other) {
+                let message = format!("the spec {name} wants to be a table");
+                let problem = Problem::new(place, message, "this is no table");
+                problems.borrow_mut().push(problem);
+            }
             merge(&mut merged, other, part, &mut taken);
         }
         taken.sort_by_key(|key| key.part);
@@ -213,6 +218,17 @@ fn of_settings<'t>(mut table: DeTable<'t>, problems: &RefCell<Vec<Problem>>) -> 
     spec
 }
 
+/// What has a section's name and is no table: nothing of it can be taken, which is told even
+/// where nothing of it would be.
+fn no_sections(document: &DeTable<'_>) -> Vec<(String, Range<usize>)> {
+    let entries = document.iter();
+    let wrong = entries
+        .filter(|(name, value)| is_by_key(name.get_ref()) && value.get_ref().as_table().is_none());
+    wrong
+        .map(|(name, value)| (name.get_ref().to_string(), value.span()))
+        .collect()
+}
+
 /// Whether the keys of a section are taken one by one. Of all else, whoever says it first says
 /// all of it.
 fn is_by_key(section: &str) -> bool {
@@ -234,6 +250,8 @@ fn merge<'t>(own: &mut DeTable<'t>, other: DeTable<'t>, part: usize, taken: &mut
                 }
             }
             (Some(_), _) => {}
+            // It is told already.
+            (None, other) if is_by_key(&name) && other.as_table().is_none() => {}
             (None, DeValue::Table(table)) if is_by_key(&name) => {
                 let keys = table
                     .iter()
@@ -389,6 +407,19 @@ mod tests {
         let texts = texts(&mark(OWN), &mark(HOUSE), &mark(SETTINGS));
         let plan = plan_of(&texts, None).unwrap();
         assert_eq!(plan.target.into.as_deref(), Some("sqlite:m.db"));
+    }
+
+    #[test]
+    fn a_section_that_is_no_table_is_told_once_whoever_else_has_it() {
+        for own in [format!("{OWN}[values]\ntrim = \"both\"\n"), OWN.to_string()] {
+            let texts = texts(&own, "target = 7\n", "values = 5\n");
+            let problems = plan_of(&texts, None).unwrap_err();
+            let told: Vec<_> = problems
+                .iter()
+                .map(|problem| texts.place(&problem.span).0)
+                .collect();
+            assert_eq!(told, [1, 2], "{problems:?}");
+        }
     }
 
     #[test]
