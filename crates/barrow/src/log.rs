@@ -47,10 +47,15 @@ pub fn ended(outcome: &Result<ExitCode, Error>) {
             let known = (0..=4).find(|known| ExitCode::from(*known) == *code);
             tracing::info!(exit_code = known, "the command ended");
         }
-        Err(error) if error.kind() == ErrorKind::OutputClosed => {
-            tracing::info!("the reader of the output went away");
-        }
-        Err(error) => {
+        Err(error) => failed(error),
+    }
+}
+
+/// Why something could not be done, where it is one thing of several or what a check found, too.
+pub fn failed(error: &Error) {
+    match error.kind() {
+        ErrorKind::OutputClosed => tracing::info!("the reader of the output went away"),
+        _ => {
             let problems: Vec<&str> = error
                 .problems()
                 .iter()

@@ -40,6 +40,7 @@ pub struct Check<'c> {
 }
 
 /// What a check found.
+#[derive(Default)]
 pub struct CheckReport {
     /// For each other file that the spec has keys from, its name and the keys.
     pub settings: Vec<(String, Vec<String>)>,
@@ -136,6 +137,16 @@ impl<'c> Check<'c> {
     /// # Errors
     /// A file or the database cannot be read.
     pub fn run(self) -> Result<CheckReport, Error> {
+        let (has_files, has_rejects) = (!self.files.is_empty(), self.rejects.is_some());
+        let settings = self.spec.settings(has_files, has_rejects);
+        Ok(CheckReport {
+            settings,
+            ..self.held()?
+        })
+    }
+
+    /// The same, but for where the spec's keys are from.
+    fn held(self) -> Result<CheckReport, Error> {
         let watch = Watcher::new(self.observer);
         let files = self.spec.files(&self.files)?;
         let mut target = Compared::new(self.spec, files, self.again, &watch)?;
@@ -153,14 +164,13 @@ impl<'c> Check<'c> {
         let lacks_header = |(_, sides): &(String, Vec<Side>)| sides.iter().any(Side::lacks_header);
         if before.iter().any(lacks_header) {
             return Ok(CheckReport {
-                settings: self.spec.settings(),
                 columns: before,
-                summary: None,
                 stops: Some(Error::request(
                     "the header does not have every column of the spec, so no record was read",
                     "correct the names in the spec (from = \"…\" names the header's), or the file's \
                      header",
                 )),
+                ..CheckReport::default()
             });
         }
         let spec = &*self.spec;
@@ -187,10 +197,10 @@ impl<'c> Check<'c> {
             && summary.loaded() == 0;
         let columns = target.columns(&spec.plan, header.as_deref(), &seen);
         Ok(CheckReport {
-            settings: spec.settings(),
             columns,
             summary: Some(summary),
             stops: target.unfit.or_else(|| empties.then(would_empty)),
+            ..CheckReport::default()
         })
     }
 }
@@ -218,8 +228,6 @@ fn new_columns(plan: &Plan, files: &[SourceFile]) -> Option<Error> {
 fn nothing_new(spec: &Spec, target: Compared) -> CheckReport {
     let url = target.url.as_ref().map(ToString::to_string);
     CheckReport {
-        settings: spec.settings(),
-        columns: Vec::new(),
         summary: Some(Summary {
             spec: spec.name(),
             into: url.unwrap_or_default(),
@@ -230,5 +238,6 @@ fn nothing_new(spec: &Spec, target: Compared) -> CheckReport {
             ..Summary::default()
         }),
         stops: target.unfit,
+        ..CheckReport::default()
     }
 }

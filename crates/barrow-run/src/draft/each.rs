@@ -7,15 +7,15 @@
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
-use crate::spec_file::settings::Settings;
 use barrow_core::draft::{self, Chosen, Draft as Drafted, Wanted};
 use barrow_core::escape::visible_path;
 use barrow_core::source::{self, SourceFile};
 
-use super::{Draft, keeps_no_password, options, relative};
+use super::{Draft, database_in, keeps_no_password, options, relative};
 use crate::atomic_file;
 use crate::error::Error;
 use crate::observer::{Observer, Watch, Watcher};
+use crate::spec_file::settings::Settings;
 
 /// Drafts of many files that are to be made.
 pub struct DraftEach<'d> {
@@ -96,15 +96,11 @@ impl<'d> DraftEach<'d> {
             keeps_no_password(database)?;
         }
         let settings = Settings::of(&self.folder)?;
-        let own = match (&self.database, settings.database()?) {
-            (Some(url), _) => Some(relative::database(url, &self.folder)?),
-            (None, Some(_)) => None,
-            (None, None) => Some(self.usual_database()),
-        };
-        let database = match (&own, settings.database()?) {
-            (None, Some(url)) => format!("{url}, of {}", settings.name()),
-            _ => own.clone().unwrap_or_default(),
-        };
+        let said = self.database.as_ref();
+        let own = database_in(&self.folder, said, &settings, &self.folder_name())?;
+        let database = own
+            .clone()
+            .unwrap_or_else(|| format!("the database of {}", settings.name()));
         let usual = Wanted {
             into: own,
             stated: settings.value_keys(),
@@ -180,14 +176,13 @@ impl<'d> DraftEach<'d> {
         })
     }
 
-    /// One database beside the specs, named for their folder.
-    fn usual_database(&self) -> String {
+    /// The folder's own name, which a database beside the specs gets.
+    fn folder_name(&self) -> String {
         let whole = std::path::absolute(&self.folder).unwrap_or_default();
         let name = whole
             .file_name()
             .map(|name| name.to_string_lossy().into_owned());
-        let name = name.unwrap_or_else(|| "tables".to_string());
-        format!("sqlite:{}.db", relative::file_name(&name))
+        name.unwrap_or_else(|| "tables".to_string())
     }
 }
 

@@ -162,14 +162,10 @@ impl<'d> Draft<'d> {
         let names: Vec<String> = files.iter().map(name).collect();
         let table = self.table.clone();
         let table = table.unwrap_or_else(|| draft::table_name(&names));
-        let database = match (&self.database, settings.database()?) {
-            (Some(url), _) => Some(relative::database(url, self.folder())?),
-            (None, Some(_)) => None,
-            (None, None) => Some(format!("sqlite:{}.db", relative::file_name(&table))),
-        };
+        let said = self.database.as_ref();
         Ok(Wanted {
             files: relative::files(&self.files, self.folder())?,
-            into: database,
+            into: database_in(self.folder(), said, settings, &table)?,
             stated: settings.value_keys(),
             table,
             tight: self.tight,
@@ -272,6 +268,21 @@ fn options(threads: Option<usize>) -> pipeline::Options {
         threads: threads.unwrap_or(usual.threads),
         ..usual
     }
+}
+
+/// The database that specs in a folder name, as they write it: the one that is said; none where
+/// the folder's settings name it; else a file beside them.
+fn database_in(
+    folder: &Path,
+    said: Option<&String>,
+    settings: &Settings,
+    usual_name: &str,
+) -> Result<Option<String>, Error> {
+    Ok(match said {
+        Some(url) => Some(relative::database(url, folder)?),
+        None if settings.names_database() => None,
+        None => Some(format!("sqlite:{}.db", relative::file_name(usual_name))),
+    })
 }
 
 /// A spec is read by others: a password does not belong in it.

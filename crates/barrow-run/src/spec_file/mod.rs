@@ -169,13 +169,16 @@ impl Spec {
     }
 
     /// For each other file that it has keys from: its name, and the keys. What the command line
-    /// says is not from there.
-    pub fn settings(&self) -> Vec<(String, Vec<String>)> {
+    /// says is not from there: what wins over the spec, and whether files and a folder of rejects
+    /// are given.
+    pub fn settings(&self, has_files: bool, has_rejects: bool) -> Vec<(String, Vec<String>)> {
         let said = [
             ("target.database", self.overrides.database.is_some()),
             ("target.table", self.overrides.table.is_some()),
             ("target.mode", self.overrides.mode.is_some()),
             ("rejects.max_rejects", self.overrides.max_rejects.is_some()),
+            ("source.files", has_files),
+            ("rejects.folder", has_rejects),
         ];
         let holds = |key: &String| !said.contains(&(key.as_str(), true));
         let mut others = self.origin.others();

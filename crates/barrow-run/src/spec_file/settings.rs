@@ -42,7 +42,12 @@ impl Settings {
         visible_path(&self.path)
     }
 
-    /// The database, and its address as it is written.
+    /// Whether they name a database, whether or not it can be reached from here.
+    pub(crate) fn names_database(&self) -> bool {
+        self.plan.database.is_some()
+    }
+
+    /// The database.
     ///
     /// # Errors
     /// The address is none.
@@ -109,11 +114,11 @@ pub(crate) fn nearest(folder: &Path, name: &str) -> Option<PathBuf> {
         .map(|folder| folder.join(name))
         .find(|path| path.is_file())?;
     let here = std::env::current_dir().and_then(|here| here.canonicalize());
-    Some(here.map_or(found.clone(), |here| from(&here, &found)))
+    Some(here.map_or(found.clone(), |here| as_written(&here, &found)))
 }
 
 /// A path as it is written in a folder, where it is below it or above it.
-fn from(here: &Path, path: &Path) -> PathBuf {
+fn as_written(here: &Path, path: &Path) -> PathBuf {
     if let Ok(below) = path.strip_prefix(here) {
         return below.to_path_buf();
     }
@@ -142,7 +147,11 @@ mod tests {
             ("/barrow.toml", "../../barrow.toml"),
             ("/else/barrow.toml", "/else/barrow.toml"),
         ] {
-            assert_eq!(from(here, Path::new(path)), Path::new(written), "{path}");
+            assert_eq!(
+                as_written(here, Path::new(path)),
+                Path::new(written),
+                "{path}"
+            );
         }
     }
 }

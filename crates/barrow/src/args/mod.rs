@@ -84,9 +84,9 @@ impl Command {
     /// Whether the result is written as JSON.
     pub fn reports_json(&self) -> bool {
         let report = match self {
-            Command::Load(load) => load.common.report,
+            Command::Load(load) => load.common.manner.report,
             Command::Draft(draft) => draft.report,
-            Command::Check(check) => check.common.report,
+            Command::Check(check) => check.common.manner.report,
             Command::Peek(peek) => peek.report,
             Command::Export(export) => export.manner.report,
             Command::Query(query) => query.manner.report,
@@ -284,16 +284,8 @@ pub struct Common {
     /// The table
     #[arg(long, value_name = "NAME")]
     pub table: Option<String>,
-    /// How the result is written
-    #[arg(long, value_name = "FORM", default_value = "text")]
-    pub report: Report,
-    /// How many threads read values; as many as the machine has unless said, and one fewer
-    /// where a server takes the rows
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
-    pub threads: Option<u16>,
-    /// Say nothing unless something is wrong, or a report is asked for
-    #[arg(short, long)]
-    pub quiet: bool,
+    #[command(flatten)]
+    pub manner: Manner,
 }
 
 impl Common {
@@ -304,11 +296,6 @@ impl Common {
             table: self.table.clone(),
             ..Overrides::default()
         }
-    }
-
-    /// How many threads read values, where it is said.
-    pub fn threads(&self) -> Option<usize> {
-        self.threads.map(usize::from)
     }
 }
 

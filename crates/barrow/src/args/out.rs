@@ -1,4 +1,4 @@
-//! Arguments of commands that write rows.
+//! How results are told, and where rows are written to.
 
 use std::path::{Path, PathBuf};
 
@@ -8,21 +8,26 @@ use barrow_run::export::output::Parting;
 
 use super::Report;
 
-/// How rows are made, and what is said of them.
+/// How a command works, and what it says.
 #[derive(Debug, clap::Args)]
 pub struct Manner {
     /// How the result is written
     #[arg(long, value_name = "FORM", default_value = "text")]
     pub report: Report,
-    /// How many threads work on values; as many as the machine has unless said
+    /// How many threads work on values; as many as suit the machine unless said
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
     pub threads: Option<u16>,
-    /// Say nothing but the result
+    /// Say nothing unless something is wrong, or is asked for
     #[arg(short, long)]
     pub quiet: bool,
 }
 
 impl Manner {
+    /// Whether nothing is said beside the result.
+    pub fn is_silent(&self) -> bool {
+        self.quiet || self.report == Report::Json
+    }
+
     /// How many threads work on values, where it is said.
     pub fn threads(&self) -> Option<usize> {
         self.threads.map(usize::from)

@@ -11,8 +11,8 @@ impl Command {
     /// Whether the database is that of the environment, which is worth a word.
     pub fn goes_by_environment(&self) -> bool {
         let said = match self {
-            Command::Load(load) if !load.common.quiet => &load.common.database,
-            Command::Check(check) if !check.common.quiet => &check.common.database,
+            Command::Load(load) if !load.common.manner.quiet => &load.common.database,
+            Command::Check(check) if !check.common.manner.quiet => &check.common.database,
             Command::Ddl(ddl) if ddl.dialect.is_none() => &ddl.database,
             Command::Export(export) if !export.manner.quiet => &export.database,
             Command::Mend(mend) if !mend.quiet => &mend.database,

@@ -9,31 +9,33 @@ use serde_json::json;
 
 use super::check_one::one;
 use crate::args::{self, Report};
-use crate::exit;
 use crate::view::{failure, json};
+use crate::{exit, log};
 
 /// Checks several specs. One that cannot be checked does not keep the others from it.
 pub(super) fn run(args: &args::Check, specs: &[PathBuf]) -> Result<ExitCode, Error> {
-    let mut worst = ExitCode::SUCCESS;
+    let mut first_bad = ExitCode::SUCCESS;
     let mut documents = Vec::new();
     for spec in specs {
         let (code, document) = one(args, spec, &[]).or_else(|error| {
             if error.kind() == ErrorKind::OutputClosed {
                 return Err(error);
             }
-            let document = (args.common.report == Report::Json).then(|| error_document(&error));
+            log::failed(&error);
+            let document =
+                (args.common.manner.report == Report::Json).then(|| error_document(&error));
             if document.is_none() {
                 failure::show(&error);
             }
             Ok((exit::of_error(&error), document))
         })?;
-        if worst == ExitCode::SUCCESS {
-            worst = code;
+        if first_bad == ExitCode::SUCCESS {
+            first_bad = code;
         }
         documents.extend(document);
     }
-    if args.common.report == Report::Json {
+    if args.common.manner.report == Report::Json {
         json::print(&json!({ "format": FORMAT, "kind": "checks", "checks": documents }))?;
     }
-    Ok(worst)
+    Ok(first_bad)
 }

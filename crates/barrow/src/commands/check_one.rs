@@ -8,9 +8,9 @@ use serde_json::{Value, json};
 
 use super::check_connect;
 use crate::args::{self, Report};
-use crate::exit;
 use crate::view::progress::Progress;
 use crate::view::{check as view, failure};
+use crate::{exit, log};
 
 /// Checks one spec: how it ends, and what programs read of it.
 pub(super) fn one(
@@ -26,24 +26,25 @@ pub(super) fn one(
     let mut spec = Spec::open(spec, &overrides)?;
     failure::odd(&spec.origin.texts, &spec.plan.oddities);
     let name = spec.name();
-    let mut progress = Progress::new(common.quiet);
+    let mut progress = Progress::new(common.manner.quiet);
     let check = Check::new(&mut spec)
         .files(files.to_vec())
         .rejects(args.rejects.clone())
         .again(args.again)
-        .threads(common.threads())
+        .threads(common.manner.threads())
         .observe(&mut progress);
     if args.connect {
-        return check_connect::run(check, &name, common.report);
+        return check_connect::run(check, &name, common.manner.report);
     }
     let report = check.run()?;
-    let document = match common.report {
+    let document = match common.manner.report {
         Report::Json => Some(json!(report)),
         Report::Text => view::print(&report).map(|()| None)?,
     };
     let code = match (&report.stops, &report.summary) {
         (Some(stops), _) => {
             failure::show(stops);
+            log::failed(stops);
             exit::of_error(stops)
         }
         (None, Some(summary)) => exit::of_load(summary),

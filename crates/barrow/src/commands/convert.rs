@@ -17,8 +17,8 @@ pub fn run(args: &args::Convert) -> Result<ExitCode, Error> {
         max_rejects: args.max_rejects,
         ..Overrides::default()
     };
-    let from = open(&args.spec, &overrides, args.manner.quiet)?;
-    let to = open(&args.to, &Overrides::default(), args.manner.quiet)?;
+    let from = open(&args.spec, &overrides, args.manner.is_silent())?;
+    let to = open(&args.to, &Overrides::default(), args.manner.is_silent())?;
     let mut progress = Progress::new(args.manner.quiet);
     let converted = Convert::new(&from, &to, args.out.request())
         .files(args.files.clone())

@@ -5,9 +5,10 @@ use std::path::Path;
 use std::process::ExitCode;
 
 use barrow_run::draft::schema::Schema;
-use barrow_run::{Draft, Error, Overrides, Spec};
+use barrow_run::{Draft, Error, Overrides};
 
 use super::draft_each;
+use super::spec::open;
 use crate::args::{self, Report};
 use crate::exit;
 use crate::view::progress::Progress;
@@ -53,7 +54,8 @@ fn beside(output: &Path) -> Result<Schema, Error> {
 
 /// Says how the files differ from a spec, and changes it where that is asked for.
 fn against(draft: Draft<'_>, args: &args::Draft, path: &Path) -> Result<ExitCode, Error> {
-    let mut spec = Spec::open(path, &Overrides::default())?;
+    let is_quiet = args.quiet || args.report == Report::Json;
+    let mut spec = open(path, &Overrides::default(), is_quiet)?;
     let updates = args.update.is_some();
     let comparison = match updates {
         true => draft.update(&mut spec)?,

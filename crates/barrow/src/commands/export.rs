@@ -36,7 +36,7 @@ fn request(args: &args::Export) -> Result<Export<'_>, Error> {
         order: args.order_by.clone(),
     };
     let out = args.out.request();
-    let is_quiet = args.manner.quiet;
+    let is_quiet = args.manner.is_silent();
     if let Some(path) = &args.spec {
         let overrides = Overrides {
             database: args::database(args.database.as_ref()),

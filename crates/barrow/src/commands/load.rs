@@ -20,15 +20,15 @@ pub fn run(args: &args::Load) -> Result<ExitCode, Error> {
     if specs.len() > 1 {
         return load_together::run(args, &specs, &files);
     }
-    let spec = open(&args.spec, &overrides(args), common.quiet)?;
-    mention_remarks(&spec, common.quiet);
-    let mut progress = Progress::new(common.quiet);
+    let spec = open(&args.spec, &overrides(args), common.manner.quiet)?;
+    mention_remarks(&spec, common.manner.quiet);
+    let mut progress = Progress::new(common.manner.quiet);
     let load = Load::new(&spec)
         .files(args.files.clone())
         .rejects(args.rejects.clone())
         .again(args.again)
         .patience(Duration::from_secs(args.lock_wait.into()))
-        .threads(common.threads())
+        .threads(common.manner.threads())
         .observe(&mut progress);
     if args.share {
         return share(load, &spec, args);
@@ -36,7 +36,7 @@ pub fn run(args: &args::Load) -> Result<ExitCode, Error> {
     let summary = load.run()?;
     let code = exit::of_load(&summary);
     if !is_quiet(common, code, summary.rejected()) {
-        summary::print(&summary, common.report)?;
+        summary::print(&summary, common.manner.report)?;
     }
     Ok(code)
 }
@@ -44,7 +44,7 @@ pub fn run(args: &args::Load) -> Result<ExitCode, Error> {
 fn share(load: Load<'_>, spec: &Spec, args: &args::Load) -> Result<ExitCode, Error> {
     let (found, ended) = load.share();
     if ended.is_ok() || !found.loads.is_empty() {
-        shared::print(spec, &found, args.common.report)?;
+        shared::print(spec, &found, args.common.manner.report)?;
     }
     ended?;
     Ok(exit::of_loads(&found.loads))

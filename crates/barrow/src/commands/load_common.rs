@@ -30,6 +30,6 @@ pub(super) fn overrides(args: &args::Load) -> Overrides {
 
 /// Whether nothing is said: it is asked for, and all is in the table.
 pub(super) fn is_quiet(common: &args::Common, code: ExitCode, rejected: u64) -> bool {
-    let is_text = common.report == args::Report::Text;
-    common.quiet && is_text && code == ExitCode::SUCCESS && rejected == 0
+    let is_text = common.manner.report == args::Report::Text;
+    common.manner.quiet && is_text && code == ExitCode::SUCCESS && rejected == 0
 }

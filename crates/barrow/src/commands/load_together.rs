@@ -26,23 +26,23 @@ pub fn run(args: &args::Load, specs: &[PathBuf], files: &[String]) -> Result<Exi
     let overrides = overrides(args);
     let opened = specs
         .iter()
-        .map(|spec| open(spec, &overrides, common.quiet));
+        .map(|spec| open(spec, &overrides, common.manner.quiet));
     let opened = opened.collect::<Result<Vec<Spec>, Error>>()?;
     opened
         .iter()
-        .for_each(|spec| mention_remarks(spec, common.quiet));
-    let mut progress = Progress::new(common.quiet);
+        .for_each(|spec| mention_remarks(spec, common.manner.quiet));
+    let mut progress = Progress::new(common.manner.quiet);
     let loaded = LoadTogether::new(&opened)
         .rejects(args.rejects.clone())
         .again(args.again)
         .patience(Duration::from_secs(args.lock_wait.into()))
-        .threads(common.threads())
+        .threads(common.manner.threads())
         .observe(&mut progress)
         .run()?;
     let code = exit::of_loads(&loaded.loads);
     let rejected = loaded.loads.iter().map(Summary::rejected).sum();
     if !is_quiet(common, code, rejected) {
-        view::print(&loaded, common.report)?;
+        view::print(&loaded, common.manner.report)?;
     }
     Ok(code)
 }

@@ -4,13 +4,13 @@ use std::path::Path;
 use std::process::ExitCode;
 
 use barrow_query::{Answer, Query, QueryReport};
-use barrow_run::{Error, Overrides, Spec};
+use barrow_run::{Error, Overrides};
 
 use super::spec::open;
 use crate::args::{self, Report};
 use crate::exit;
 use crate::view::progress::Progress;
-use crate::view::{export, query as view};
+use crate::view::query as view;
 
 /// Asks, and shows the rows or writes them.
 pub fn run(args: &args::Query) -> Result<ExitCode, Error> {
@@ -43,8 +43,11 @@ fn asked(args: &args::Query) -> Result<Answer, Error> {
     let mut rest = &words[first..];
     while let Some((spec, files)) = rest.split_first() {
         let end = files.iter().position(is_spec).unwrap_or(files.len());
-        let is_quiet = args.manner.quiet || args.manner.report == Report::Json;
-        let opened = open(Path::new(spec), &Overrides::default(), is_quiet)?;
+        let opened = open(
+            Path::new(spec),
+            &Overrides::default(),
+            args.manner.is_silent(),
+        )?;
         query = query.spec(opened, &files[..end], names.next())?;
         rest = &files[end..];
     }
@@ -65,16 +68,13 @@ fn no_words() -> Error {
 }
 
 fn written(args: &args::Query, answer: Answer) -> Result<Option<QueryReport>, Error> {
-    let format = match &args.to {
-        Some(path) => Some(Spec::open(path, &Overrides::default())?),
-        None => None,
-    };
+    let open = |path| open(path, &Overrides::default(), args.manner.is_silent());
+    let format = args.to.as_deref().map(open).transpose()?;
     let mut progress = Progress::of_rows(args.manner.quiet);
     let exported = answer.export(format, args.out.request(), Some(&mut progress))?;
     let Some((exported, report)) = exported else {
         return Ok(None);
     };
-    export::print(&exported, args.manner.report, args.manner.quiet)?;
-    view::reading(&report, args.manner.quiet)?;
+    view::written(&exported, &report, &args.manner)?;
     Ok(Some(report))
 }

@@ -13,7 +13,7 @@ use crate::args;
 /// Opens a spec, and names the files that it goes by besides itself.
 pub(super) fn open(path: &Path, overrides: &Overrides, is_quiet: bool) -> Result<Spec, Error> {
     let spec = Spec::open(path, overrides)?;
-    let others = spec.settings();
+    let others = spec.settings(false, false);
     if !is_quiet && !others.is_empty() {
         let names: Vec<String> = others.into_iter().map(|(name, _)| name).collect();
         anstream::eprintln!("{} uses {}", spec.name(), names.join(" and "));

@@ -6,15 +6,18 @@ use barrow_core::escape::{escape_for_display, visible_short};
 use barrow_core::types::Type;
 use barrow_query::{Answer, Column, QueryReport, TableReport, Value};
 use barrow_run::Error;
+use barrow_run::export::Exported;
 use barrow_run::report::FORMAT;
 use barrow_run::words::{counted, number};
 use owo_colors::OwoColorize;
+use serde_json::json;
 use serde_json::value::RawValue;
 use unicode_width::UnicodeWidthStr;
 
 use super::records::{NULL, WIDEST, aligned, bands, widest};
 use super::summary::kinds;
-use super::{ended, time};
+use super::{ended, export, json, time};
+use crate::args::{Manner, Report};
 
 /// So many rows are shown unless it is said.
 const SHOWN: u64 = 100;
@@ -62,8 +65,22 @@ pub fn print(answer: &Answer, limit: Option<u64>, quiet: bool) -> Result<QueryRe
     Ok(report)
 }
 
+/// Says what was written, and of what was read: beside the rows, where standard output has them.
+pub fn written(exported: &Exported, read: &QueryReport, manner: &Manner) -> Result<(), Error> {
+    if manner.report == Report::Text {
+        export::print(exported, manner.report, manner.quiet)?;
+        return reading(read, manner.quiet);
+    }
+    let mut document = json!(exported);
+    document["reading"] = read.document();
+    match exported.to_stdout {
+        true => json::write(&document, &mut io::stderr().lock()),
+        false => json::print(&document),
+    }
+}
+
 /// Says what was read, on standard error: standard output has the rows.
-pub fn reading(report: &QueryReport, quiet: bool) -> Result<(), Error> {
+fn reading(report: &QueryReport, quiet: bool) -> Result<(), Error> {
     let is_clean = |table: &&TableReport| table.counts.rejected() == 0;
     let mut out = anstream::stderr().lock();
     let mut write = || -> io::Result<()> {

@@ -124,3 +124,22 @@ fn a_log_that_cannot_be_written_is_told_before_anything_is_done() {
     );
     assert!(!m.path("m.db").exists());
 }
+
+#[test]
+fn what_a_check_finds_to_stop_a_load_is_in_the_log() {
+    let m = market();
+    m.write(
+        "gone.spec.toml",
+        b"[source]\nfiles = [\"gone.csv\"]\n[columns]\na = \"text\"\n",
+    );
+    m.write("other.csv", b"plant,kg\nkale,1\n");
+    m.run("check gone.spec.toml crops.spec.toml --log checks.jsonl");
+    m.run("check crops.spec.toml other.csv --log checks.jsonl");
+    let log = text(&m, "checks.jsonl");
+    let errors: Vec<&str> = log.lines().filter(|line| line.contains("ERROR")).collect();
+    assert_eq!(errors.len(), 3, "{log}");
+    assert!(
+        errors[0].contains("gone.csv") && errors[2].contains("header"),
+        "{log}"
+    );
+}

@@ -250,3 +250,77 @@ fn several_checks_are_one_document_and_each_is_told() {
     );
     assert!(text.out.contains("prices.csv"), "{}{}", text.out, text.err);
 }
+
+#[test]
+fn what_the_command_line_says_is_not_from_the_settings() {
+    let m = market();
+    let keys = |more: &str| {
+        let check = m.run(&format!(
+            "check specs/prices.spec.toml --report json {more}"
+        ));
+        check.json()["settings"].to_string()
+    };
+    assert!(keys("").contains("rejects.folder") && keys("").contains("target.database"));
+    let said = keys("--rejects else --database sqlite:else.db");
+    assert!(
+        !said.contains("rejects.folder") && !said.contains("target.database"),
+        "{said}"
+    );
+}
+
+/// A draft needs no database, and settings of every sort change none of its readings.
+#[test]
+fn drafts_of_every_layout_hold_their_own_against_all_settings() {
+    let m = Market::with(&[
+        ("barrow.toml", b"database = \"postgres://${NO_SUCH_VARIABLE}/market\"\n[values]\ntrim = \"left\"\nnull_values = [\"kale\"]\nquoted_empty = \"null\"\ndecimal_mark = \",\"\ngroup_mark = \".\"\nstrip = [\"1\"]\ntwo_digit_years_from = 1900\ninner_spaces = \"collapse\"\ncontrol_characters = \"remove\"\nunicode_form = \"nfc\"\nwhen_unreadable = \"null\"\nwhen_too_long = \"cut\"\nwhen_out_of_range = \"clamp\"\nwhen_too_precise = \"round\"\nwhen_not_allowed = \"null\"\ndate = \"%d/%m/%Y\"\ntime = \"%H.%M\"\ntimestamp = \"%d/%m/%Y %H:%M\"\ntimestamptz = \"%Y\"\n"),
+        ("a.csv", b"crop,kg,on\nkale,1.25,2031-04-03\n  two  roots,10.50,2031-04-04\nleeks,1.5,2031-04-05\n"),
+        ("b.jsonl", b"{\"crop\": \"kale\", \"kg\": 1.25, \"on\": \"2031-04-03\"}\n{\"crop\": \"  two  roots\", \"kg\": 10.50, \"on\": \"2031-04-04\"}\n{\"crop\": \"leeks\", \"kg\": 1.5, \"on\": \"2031-04-05\"}\n"),
+        ("c.txt", b"kale       1.25 2031-04-03\ntwo  roots10.50 2031-04-04\nleeks      1.50 2031-04-05\nkale       1.25 2031-04-03\n"),
+    ]);
+    for (file, spec) in [("a.csv", "a"), ("b.jsonl", "b"), ("c.txt", "c")] {
+        let draft = m.run(&format!("draft {file} -o {spec}.spec.toml --table {spec}"));
+        assert_eq!(draft.code, 0, "{file}: {}{}", draft.out, draft.err);
+        let load = m.run(&format!("load {spec}.spec.toml -q --database sqlite:m.db"));
+        let text = String::from_utf8_lossy(&m.read(&format!("{spec}.spec.toml"))).into_owned();
+        assert_eq!(load.code, 0, "{}{}\n{text}", load.out, load.err);
+    }
+    for table in ["a", "b"] {
+        let is = "crop = 'kale' AND kg = 1.25 AND on_ = '2031-04-03'";
+        assert_eq!(
+            m.count(&format!("SELECT count(*) FROM {table} WHERE {is}")),
+            1
+        );
+        let roots = "SELECT count(*) FROM {} WHERE crop = '  two  roots' AND kg = 10.5";
+        assert_eq!(m.count(&roots.replace("{}", table)), 1, "{table}");
+    }
+    let cells = format!("{:?}", m.cells("SELECT * FROM c"));
+    assert!(
+        cells.contains("two  roots") && cells.contains("kale"),
+        "{cells}"
+    );
+}
+
+#[test]
+fn a_report_beside_rows_is_a_document_and_nothing_else() {
+    let m = market();
+    let load = m.run("load specs/prices.spec.toml -q");
+    assert_eq!(load.code, 0, "{}", load.err);
+    for command in [
+        "export specs/prices.spec.toml",
+        "export --table prices",
+        "convert specs/prices.spec.toml --to specs/prices.spec.toml",
+        "query specs/prices.spec.toml --to specs/prices.spec.toml",
+    ] {
+        let said = match command.starts_with("query") {
+            true => {
+                let mut query = m.command(&format!("{command} --report json"));
+                query.arg("SELECT item, price FROM prices");
+                said(query)
+            }
+            false => m.run(&format!("{command} --report json")),
+        };
+        assert_eq!(said.code, 0, "{command}: {}", said.err);
+        let document = serde_json::from_str::<serde_json::Value>(&said.err);
+        assert!(document.is_ok(), "{command}: {}", said.err);
+    }
+}
