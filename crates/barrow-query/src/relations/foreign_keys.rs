@@ -24,18 +24,25 @@ pub struct Foreign {
     /// Its key.
     pub key: Vec<String>,
     /// What the name says; nothing where the values alone tell.
-    says: Option<Says>,
+    pub says: Option<Says>,
     /// How many values there are.
-    values: u64,
-    /// How many of them stand in no key.
-    missing: u64,
+    pub values: u64,
+    /// How many of them differ.
+    pub distinct: u64,
+    /// How many of these stand in no key.
+    pub missing: u64,
     /// Whether it is one: else it is only told.
     pub is_sure: bool,
     /// Why it is not put down, where it holds and is not.
-    why_not: &'static str,
+    pub why_not: &'static str,
 }
 
 impl Foreign {
+    /// Whether it holds, or does for nearly all values.
+    pub fn is_worth_a_word(&self) -> bool {
+        self.missing == 0 || self.missing * 10 < self.distinct
+    }
+
     /// As it goes into the draft.
     pub fn in_words(&self, tables: &[Table]) -> ForeignKey {
         let to = &tables[self.to];
@@ -73,7 +80,7 @@ impl Foreign {
                 "{columns} does not refer to {} ({key}): {} of {} stand in no row there",
                 to.name,
                 number(missing),
-                counted(self.values, "value"),
+                counted(self.distinct, "different value"),
             ),
         }
     }
@@ -93,7 +100,7 @@ pub fn find(asked: &Asked<'_>, tables: &[Table]) -> Result<Vec<Foreign>, Error> 
             for (says, to) in candidates {
                 let foreign = tried(asked, tables, (from, column), (says, to))?;
                 let is_sure = foreign.is_sure;
-                if is_sure || foreign.missing == 0 || foreign.missing * 10 < foreign.values {
+                if foreign.is_worth_a_word() {
                     found.push(foreign);
                 }
                 if is_sure {
@@ -149,8 +156,8 @@ fn candidates(tables: &[Table], from: usize, column: &Column) -> Vec<(Option<Say
         }
         let by_values = column.ty.is_text()
             && target.ty.is_text()
-            && column.distinct >= TELLING
-            && column.distinct <= target.distinct
+            && column.distinct.count() >= TELLING
+            && column.distinct.count() <= target.distinct.count()
             && !names::is_generic(&column.name);
         if says.is_some() || by_values {
             all.push((says, to));
@@ -167,103 +174,37 @@ fn tried(
     (says, to): (Option<Says>, usize),
 ) -> Result<Foreign, Error> {
     let key = tables[to].key[0].clone();
-    let (name, target) = (quoted(&column.name), quoted(&key));
     let mut foreign = Foreign {
         from,
         columns: vec![column.name.clone()],
         to,
-        key: vec![key],
+        key: tables[to].key.clone(),
         says,
         values: column.values,
+        distinct: column.distinct.count(),
         missing: 0,
         is_sure: false,
         why_not: "",
     };
-    if from == to {
-        // Each row must come after the one that it refers to, or with it.
-        let sql = format!(
-            "SELECT count(*), sum(b.at IS NULL), sum(b.at > a.at) FROM (SELECT {name} AS c, \
-             _record AS at FROM t0 WHERE {name} IS NOT NULL) a LEFT JOIN (SELECT {target} AS k, \
-             _record AS at FROM t0) b ON a.c = b.k"
-        );
-        let rows = asked.rows(&[from], &sql)?;
-        let of = |place: usize| match rows.first().and_then(|row| row.get(place)) {
-            Some(rusqlite::types::Value::Integer(n)) => u64::try_from(*n).unwrap_or(0),
-            _ => 0,
-        };
-        foreign.missing = of(1);
-        // Records of several files are numbered in each of them.
-        foreign.is_sure = foreign.missing == 0 && of(2) == 0 && asked.is_one_file(from);
-        foreign.why_not =
-            "rows may come before those that they refer to, so add it once all are loaded";
+    if let Some(values) = tables[to].values_of_key() {
+        foreign.missing = asked.missing(column.distinct, values)?;
+        foreign.is_sure = foreign.missing == 0;
+    }
+    if from != to || foreign.missing > 0 {
         return Ok(foreign);
     }
+    // Each row must come after the one that it refers to, or with it.
+    let (name, target) = (quoted(&column.name), quoted(&key));
     let sql = format!(
-        "SELECT count(*) FROM t0 WHERE {name} IS NOT NULL AND {name} NOT IN (SELECT {target} FROM t1)"
+        "SELECT count(*) FROM (SELECT {name} AS c, _record AS at FROM t WHERE {name} IS NOT NULL) a \
+         JOIN (SELECT {target} AS k, _record AS at FROM t) b ON a.c = b.k WHERE b.at > a.at"
     );
-    foreign.missing = asked.count(&[from, to], &sql)?;
-    foreign.is_sure = foreign.missing == 0;
+    let early = asked.numbers(from, &sql)?;
+    // Records of several files are numbered in each of them.
+    foreign.is_sure = early == [0] && asked.is_one_file(from);
+    foreign.why_not =
+        "rows may come before those that they refer to, so add it once all are loaded";
     Ok(foreign)
-}
-
-/// Foreign keys of several columns: those that another table's key has by the same names.
-///
-/// # Errors
-/// A file cannot be read.
-pub fn of_composite_keys(
-    asked: &Asked<'_>,
-    tables: &[Table],
-    found: &mut Vec<Foreign>,
-) -> Result<(), Error> {
-    for (to, other) in tables
-        .iter()
-        .enumerate()
-        .filter(|(_, table)| table.key.len() > 1)
-    {
-        for (from, table) in tables.iter().enumerate().filter(|(from, _)| *from != to) {
-            let has = |key: &String| {
-                table
-                    .columns
-                    .iter()
-                    .find(|c| names::plain(&c.name) == names::plain(key))
-            };
-            let columns: Option<Vec<&Column>> = other.key.iter().map(has).collect();
-            let Some(columns) = columns else { continue };
-            // A part of one's own key that is the other's is no reference to it, both ways.
-            let same = columns.iter().map(|c| c.name.clone()).collect::<Vec<_>>() == table.key;
-            if same && (other.rows < table.rows || from < to) {
-                continue;
-            }
-            let pairs: Vec<String> = columns
-                .iter()
-                .zip(&other.key)
-                .map(|(c, key)| format!("b.{} = a.{}", quoted(key), quoted(&c.name)))
-                .collect();
-            let whole: Vec<String> = columns
-                .iter()
-                .map(|c| format!("a.{} IS NOT NULL", quoted(&c.name)))
-                .collect();
-            let sql = format!(
-                "SELECT count(*) FROM t0 a WHERE {} AND NOT EXISTS (SELECT 1 FROM t1 b WHERE {})",
-                whole.join(" AND "),
-                pairs.join(" AND ")
-            );
-            if asked.count(&[from, to], &sql)? == 0 {
-                found.push(Foreign {
-                    from,
-                    columns: columns.iter().map(|c| c.name.clone()).collect(),
-                    to,
-                    key: other.key.clone(),
-                    says: Some(Says::Key),
-                    values: table.rows,
-                    missing: 0,
-                    is_sure: true,
-                    why_not: "",
-                });
-            }
-        }
-    }
-    Ok(())
 }
 
 /// Takes down those that would close a circle: tables are filled one after the other.

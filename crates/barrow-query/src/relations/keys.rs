@@ -2,10 +2,10 @@
 
 use barrow_run::Error;
 
+use super::distinct::{Collected, Distinct};
 use super::facts::{Asked, Column, Table, is_whole};
 use super::foreign_keys::Foreign;
 use super::names;
-use crate::files::quoted;
 
 /// So many columns are tried in twos and threes.
 const TRIED: usize = 6;
@@ -68,63 +68,95 @@ fn weight(place: usize, column: &Column, table: &str) -> Option<u32> {
 ///
 /// # Errors
 /// A file cannot be read.
-pub fn composite(asked: &Asked<'_>, tables: &mut [Table], found: &[Foreign]) -> Result<(), Error> {
-    for (place, table) in tables.iter_mut().enumerate() {
+pub fn composite(
+    asked: &mut Asked<'_>,
+    tables: &mut [Table],
+    found: &[Foreign],
+) -> Result<(), Error> {
+    for place in 0..tables.len() {
+        let table = &tables[place];
         if !table.key.is_empty() || table.rows < 2 {
             continue;
         }
-        let refers = |name: &str| {
-            found
-                .iter()
-                .any(|f| f.from == place && f.is_sure && f.columns.iter().any(|c| c == name))
-        };
-        let whole = table
-            .columns
+        let sets = sets_of(place, tables, found);
+        let names: Vec<Vec<&str>> = sets
             .iter()
-            .filter(|c| c.values == table.rows && c.distinct > 1);
-        let mut tried: Vec<&Column> = whole.collect();
-        // Columns that refer to others first, then those that are named as keys.
-        tried.sort_by_key(|c| (!refers(&c.name), !names::is_of_key(&c.name, &table.name)));
-        tried.truncate(TRIED);
-        let is_evident = |names: &[&Column]| {
-            let evident = names
-                .iter()
-                .filter(|c| refers(&c.name) || names::is_of_key(&c.name, &table.name));
-            evident.count() > 0
+            .map(|set| set.iter().map(|column| column.name.as_str()).collect())
+            .collect();
+        if names.is_empty() {
+            continue;
+        }
+        let (rows, values) = asked.collect(place, &names, true)?;
+        let all = |set: &Collected| set.distinct.filter(|values| values.count() == rows);
+        let keys = values.iter().map(all).zip(&names);
+        let mut keys: Vec<(Distinct, &Vec<&str>)> = keys
+            .filter_map(|(values, names)| Some((values?, names)))
+            .collect();
+        // The fewest columns, then those that most other tables have: they refer to it.
+        keys.sort_by_key(|(_, names)| {
+            (names.len(), std::cmp::Reverse(shared(place, tables, names)))
+        });
+        let Some((values, names)) = keys.first() else {
+            continue;
         };
-        let mut sets: Vec<Vec<&Column>> = Vec::new();
-        for (first, a) in tried.iter().enumerate() {
-            for (second, b) in tried.iter().enumerate().skip(first + 1) {
-                sets.push(vec![a, b]);
-                let thirds = tried.iter().skip(second + 1);
-                sets.extend(thirds.map(|c| vec![*a, *b, *c]));
-            }
-        }
-        sets.sort_by_key(Vec::len);
-        for set in sets.iter().filter(|set| is_evident(set)) {
-            // Fewer ways than rows cannot tell them apart.
-            let ways = set
-                .iter()
-                .fold(1u64, |all, c| all.saturating_mul(c.distinct));
-            if ways < table.rows {
-                continue;
-            }
-            let names: Vec<String> = set.iter().map(|c| quoted(&c.name)).collect();
-            let sql = format!(
-                "SELECT count(*) FROM (SELECT DISTINCT {} FROM t0)",
-                names.join(", ")
-            );
-            if asked.count(&[place], &sql)? == table.rows {
-                let is_in = |c: &&Column| set.iter().any(|own| own.name == c.name);
-                table.key = table
-                    .columns
-                    .iter()
-                    .filter(is_in)
-                    .map(|c| c.name.clone())
-                    .collect();
-                break;
-            }
-        }
+        let key: Vec<String> = names.iter().map(|name| name.to_string()).collect();
+        let key_values = Some(*values);
+        tables[place].key = key;
+        tables[place].key_values = key_values;
     }
     Ok(())
+}
+
+/// The sets of columns that may tell a table's rows apart, the likeliest first; each in the order
+/// of the table.
+fn sets_of<'t>(place: usize, tables: &'t [Table], found: &[Foreign]) -> Vec<Vec<&'t Column>> {
+    let table = &tables[place];
+    let refers = |name: &str| {
+        found
+            .iter()
+            .any(|f| f.from == place && f.is_sure && f.columns.iter().any(|c| c == name))
+    };
+    let is_evident = |c: &Column| refers(&c.name) || names::is_of_key(&c.name, &table.name);
+    let may_be = |c: &Column| c.values == table.rows && c.distinct.count() > 1;
+    let whole = table.columns.iter().enumerate().filter(|(_, c)| may_be(c));
+    let mut tried: Vec<(usize, &Column)> = whole.collect();
+    // Columns that refer to others first, then those that are named as keys.
+    tried.sort_by_key(|(_, c)| (!refers(&c.name), !names::is_of_key(&c.name, &table.name)));
+    tried.truncate(TRIED);
+    let mut sets: Vec<Vec<(usize, &Column)>> = Vec::new();
+    for (first, a) in tried.iter().enumerate() {
+        for (second, b) in tried.iter().enumerate().skip(first + 1) {
+            sets.push(vec![*a, *b]);
+            let thirds = tried.iter().skip(second + 1);
+            sets.extend(thirds.map(|c| vec![*a, *b, *c]));
+        }
+    }
+    sets.sort_by_key(Vec::len);
+    let in_order = |mut set: Vec<(usize, &'t Column)>| -> Vec<&'t Column> {
+        set.sort_unstable_by_key(|(at, _)| *at);
+        set.into_iter().map(|(_, column)| column).collect()
+    };
+    let mut sets: Vec<Vec<&Column>> = sets.into_iter().map(in_order).collect();
+    // Fewer ways than rows cannot tell them apart.
+    let ways = |set: &[&Column]| {
+        let each = set.iter().map(|c| c.distinct.count());
+        each.fold(1u64, u64::saturating_mul)
+    };
+    sets.retain(|set| set.iter().any(|c| is_evident(c)) && ways(set) >= table.rows);
+    sets
+}
+
+/// How many other tables have columns of all these names.
+fn shared(place: usize, tables: &[Table], names: &[&str]) -> usize {
+    let has = |table: &Table, name: &str| {
+        let name = names::plain(name);
+        table.columns.iter().any(|c| names::plain(&c.name) == name)
+    };
+    let others = tables
+        .iter()
+        .enumerate()
+        .filter(|(other, _)| *other != place);
+    others
+        .filter(|(_, table)| names.iter().all(|name| has(table, name)))
+        .count()
 }

@@ -1,7 +1,9 @@
 //! What drafted tables have to do with each other: columns that tell the rows of one apart, and
-//! columns whose values all stand in the key of another. Both are asked of all values, by
-//! queries, which need no more memory than any query.
+//! columns whose values all stand in the key of another. Both are told from all values: each file
+//! is read once for its columns, and at most twice more for several of them together.
 
+mod composite;
+mod distinct;
 mod facts;
 mod foreign_keys;
 mod keys;
@@ -19,12 +21,12 @@ use self::facts::Asked;
 /// # Errors
 /// A file cannot be read.
 pub fn find(kinds: &[FileKind], threads: Option<usize>) -> Result<Vec<Related>, Error> {
-    let asked = Asked::new(kinds, threads);
+    let mut asked = Asked::new(kinds, threads)?;
     let mut tables = asked.tables()?;
     keys::single(&mut tables);
     let mut found = foreign_keys::find(&asked, &tables)?;
-    keys::composite(&asked, &mut tables, &found)?;
-    foreign_keys::of_composite_keys(&asked, &tables, &mut found)?;
+    keys::composite(&mut asked, &mut tables, &found)?;
+    found.extend(composite::find(&mut asked, &tables)?);
     foreign_keys::without_circles(&tables, &mut found);
     let types = types::shared(&tables, &found);
     let mut all = Vec::new();

@@ -328,6 +328,54 @@ fn said_code(command: std::process::Command) -> i32 {
 }
 
 #[test]
+fn tables_refer_to_a_key_of_several_columns_by_longer_names_too() {
+    // Rows are told apart by year and stall, and by year and keeper: others have the former.
+    let mut stalls = String::from("year,stall_id,keeper_id,city\n");
+    let (mut takings, mut rivals) = (
+        String::from("year,stall_id,day,sum\n"),
+        String::from("year,round,winner_stall_id,loser_stall_id\n"),
+    );
+    for year in 2027..2031 {
+        for stall in 0..8 {
+            let keeper = (stall * 3 + year) % 8;
+            stalls += &format!("{year},s{stall},k{keeper},Tansy\n");
+            takings += &format!("{year},s{stall},mon,{}\n", stall * 7);
+            takings += &format!("{year},s{stall},tue,{}\n", year - stall);
+        }
+        for round in 1..4 {
+            rivals += &format!("{year},{round},s{round},s{}\n", 7 - round);
+        }
+    }
+    // One stall that was not there in that year.
+    let lost = rivals.replace("2029,2,s2,s5", "2029,2,s2,s9");
+    let m = Market::with(&[
+        ("stalls.csv", stalls.as_bytes()),
+        ("takings.csv", takings.as_bytes()),
+        ("rivals.csv", lost.as_bytes()),
+    ]);
+    let said = m.run("draft --each takings.csv rivals.csv stalls.csv -o specs");
+    assert_eq!(said.code, 0, "{}", said.err);
+    let read = |name: &str| String::from_utf8(m.read(name)).expect("UTF-8");
+    assert!(read("specs/stalls.spec.toml").contains("key = [\"year\", \"stall_id\"]"));
+    let reference = |columns: &str| {
+        format!("columns = [{columns}]\ntable = \"stalls\"\nto = [\"year\", \"stall_id\"]")
+    };
+    let takings = read("specs/takings.spec.toml");
+    assert!(
+        takings.contains(&reference("\"year\", \"stall_id\"")),
+        "{takings}"
+    );
+    let rivals = read("specs/rivals.spec.toml");
+    assert!(
+        rivals.contains(&reference("\"year\", \"winner_stall_id\"")),
+        "{rivals}"
+    );
+    assert_eq!(rivals.matches("[[references]]").count(), 1, "{rivals}");
+    let said = m.run("load specs/takings.spec.toml specs/rivals.spec.toml specs/stalls.spec.toml");
+    assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+}
+
+#[test]
 fn a_reference_to_its_own_table_needs_its_rows_in_order() {
     let m = Market::with(&[
         (
