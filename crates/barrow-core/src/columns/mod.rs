@@ -182,7 +182,7 @@ impl ColumnReader {
         span: Span,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        note: &mut impl FnMut(RepairKind),
+        note: &mut dyn FnMut(RepairKind),
     ) -> Result<(), Code> {
         if span == Span::NO_KEY {
             return Err(Code::NoSuchKey);
@@ -239,7 +239,7 @@ impl ColumnReader {
         at: usize,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        note: &mut impl FnMut(RepairKind),
+        note: &mut dyn FnMut(RepairKind),
     ) -> Result<(), Code> {
         let Some(steps) = &self.steps else {
             *cell = Cell::Text(Piece::in_block(at, 0));
@@ -261,7 +261,7 @@ impl ColumnReader {
         text: &'t str,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        note: &mut impl FnMut(RepairKind),
+        note: &mut dyn FnMut(RepairKind),
     ) -> Result<Option<Cow<'t, str>>, Code> {
         let found = steps.apply(text, note)?;
         if found.is_none() {
@@ -374,7 +374,7 @@ impl ColumnReader {
         at: Option<usize>,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        note: &mut impl FnMut(RepairKind),
+        note: &mut dyn FnMut(RepairKind),
     ) -> Result<(), Code> {
         let (value, before) = match self.trim {
             Trim::None => (text, 0),
@@ -406,7 +406,7 @@ impl ColumnReader {
         at: Option<usize>,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        note: &mut impl FnMut(RepairKind),
+        note: &mut dyn FnMut(RepairKind),
     ) -> Result<(), Code> {
         match &self.form {
             None => self.typed(kind, value, at, store, cell, note),
@@ -425,7 +425,7 @@ impl ColumnReader {
         at: Option<usize>,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        note: &mut impl FnMut(RepairKind),
+        note: &mut dyn FnMut(RepairKind),
     ) -> Result<(), Code> {
         let (at, stored) = match at {
             Some(at) => (at, false),

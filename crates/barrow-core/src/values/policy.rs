@@ -13,7 +13,7 @@ impl ColumnReader {
         &self,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        note: &mut impl FnMut(RepairKind),
+        note: &mut dyn FnMut(RepairKind),
     ) -> Result<(), Code> {
         match &self.default {
             None if self.required => return Err(Code::Required),
@@ -33,7 +33,7 @@ impl ColumnReader {
         nearest: impl FnOnce(&mut Vec<u8>, &mut Cell) -> Result<(), Code>,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        note: &mut impl FnMut(RepairKind),
+        note: &mut dyn FnMut(RepairKind),
     ) -> Result<(), Code> {
         let policies = self.policies;
         match code {
@@ -80,7 +80,7 @@ impl ColumnReader {
         code: Code,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        note: &mut impl FnMut(RepairKind),
+        note: &mut dyn FnMut(RepairKind),
     ) -> Result<(), Code> {
         match (self.policies.unreadable, &self.default) {
             (WhenUnreadable::Null, _) => {
@@ -101,7 +101,7 @@ impl ColumnReader {
         code: Code,
         cell: &mut Cell,
         store: &mut Vec<u8>,
-        note: &mut impl FnMut(RepairKind),
+        note: &mut dyn FnMut(RepairKind),
     ) -> Result<(), Code> {
         match (self.policies.not_allowed, &self.default) {
             (WhenNotAllowed::Null, _) => {
@@ -124,7 +124,7 @@ impl ColumnReader {
         what: RepairKind,
         store: &mut Vec<u8>,
         cell: &mut Cell,
-        note: &mut impl FnMut(RepairKind),
+        note: &mut dyn FnMut(RepairKind),
     ) -> Result<(), Code> {
         if self.required && self.default.is_none() {
             return Err(code);

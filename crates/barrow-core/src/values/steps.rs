@@ -81,7 +81,7 @@ impl Steps {
     pub fn apply<'t>(
         &self,
         text: &'t str,
-        note: &mut impl FnMut(RepairKind),
+        note: &mut dyn FnMut(RepairKind),
     ) -> Result<Option<Cow<'t, str>>, Code> {
         let mut text = Cow::Borrowed(text);
         if let Some(swap) = &self.swap
@@ -199,7 +199,7 @@ impl Lookup {
     fn apply<'t>(
         &self,
         text: Cow<'t, str>,
-        note: &mut impl FnMut(RepairKind),
+        note: &mut dyn FnMut(RepairKind),
     ) -> Result<Option<Cow<'t, str>>, Code> {
         if let Some(meaning) = self.meanings.get(text.as_ref()) {
             return Ok(Some(Cow::Owned(meaning.clone())));

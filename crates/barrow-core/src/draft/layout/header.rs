@@ -251,12 +251,42 @@ fn by_words(head: &[String], columns: &[Column]) -> Verdict {
             return Verdict::LikelyHeader(format!("{} is a usual name", quote(name)));
         }
     }
+    if let Some((first, second)) = compounds(head, columns) {
+        return Verdict::LikelyHeader(format!(
+            "{} and {} are written as names of columns are, and no value below them is",
+            quote(first),
+            quote(second)
+        ));
+    }
     for (name, column) in head.iter().zip(columns) {
         if let Some(why) = column.tells(name) {
             return Verdict::LikelyHeader(format!("{} {why}", quote(name)));
         }
     }
     Verdict::Unknown
+}
+
+/// The first two names of several words in one, over values that are none.
+fn compounds<'h>(head: &'h [String], columns: &[Column]) -> Option<(&'h str, &'h str)> {
+    let is_one = |(name, column): &(&String, &Column)| {
+        is_compound(name) && !column.values.iter().any(|value| is_compound(value))
+    };
+    let mut found = head.iter().zip(columns).filter(is_one);
+    let (first, second) = (found.next()?.0, found.next()?.0);
+    Some((first, second))
+}
+
+/// Whether a text is several words in one, as `stall_no` and `stallNo` are.
+fn is_compound(text: &str) -> bool {
+    let text = text.trim();
+    let is_word = |word: &str| !word.is_empty() && word.chars().all(char::is_alphanumeric);
+    let begins = text.starts_with(|c: char| c.is_alphabetic() || c == '_');
+    let mut words = text.trim_start_matches('_').split('_');
+    if !begins || !words.clone().all(is_word) {
+        return false;
+    }
+    let inner = |pair: (char, char)| pair.0.is_lowercase() && pair.1.is_uppercase();
+    words.clone().count() > 1 || words.any(|word| word.chars().zip(word.chars().skip(1)).any(inner))
 }
 
 /// Whether the numbers of a first line are names in a row, such as years, over columns
@@ -343,5 +373,24 @@ mod tests {
             Verdict::Unknown
         );
         assert_eq!(judged(&["Ada,Fen", "Ivy,Fen", "Bo,Lane"]), Verdict::Record);
+    }
+
+    #[test]
+    fn several_words_in_one_are_names_over_values_that_are_none() {
+        for head in [
+            "market_key,market_place",
+            "marketKey,marketPlace",
+            "_a_b,cD",
+        ] {
+            assert!(is_header(&[head, "TL,Tansy Lane"]), "{head}");
+        }
+        for lines in [
+            // The values are such, too; one name tells too little.
+            ["market_key,a_b", "tansy_lane,x_y"],
+            ["market_key,place", "TL,Fen"],
+            ["Tansy Lane,Ivy-May", "Fen,Ada"],
+        ] {
+            assert!(!is_header(&lines), "{lines:?}");
+        }
     }
 }
