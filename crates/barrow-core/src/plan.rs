@@ -117,7 +117,7 @@ pub struct RecordTypePlan {
     pub load: bool,
     /// Its own table; none for the target's.
     pub table: Option<String>,
-    /// The columns that tell one row from another, as places in `columns`.
+    /// The columns that identify a row, as places in `columns`.
     pub key: Vec<usize>,
     /// The condition for a record to be kept.
     pub keep_if: Option<Condition>,

@@ -79,7 +79,7 @@ pub const CODES: &[CodeHelp] = &[
     ),
     help(
         Code::DoubledKey,
-        "A JSON object has a key twice, so that nobody can tell which value is meant.",
+        "A JSON object has a key twice, so it is not clear which value is meant.",
         &[],
     ),
     help(

@@ -322,7 +322,7 @@ fn a_record_that_starts_as_a_comment_does_is_not_lost_unsaid() {
     assert_eq!(rows.len(), 7, "{}", draft.text);
     says(
         &draft,
-        "1 line that starts with # looks like a record, and is read past as a comment",
+        "1 line that starts with # looks like a record, and is skipped as a comment",
     );
 }
 

@@ -28,6 +28,7 @@
 //! ```
 
 mod answer;
+mod attached;
 pub mod exact;
 pub mod files;
 mod guard;
@@ -41,5 +42,6 @@ mod tables;
 pub use rusqlite::types::Value;
 
 pub use answer::{Answer, Column};
+pub use attached::tables_of;
 pub use report::{QueryReport, TableReport};
 pub use request::Query;

@@ -5,13 +5,12 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use barrow_core::escape::escape_for_display;
-use barrow_run::spec_file::environment;
 use barrow_run::{Draft, Error, Spec};
-use barrow_targets::Url;
 use rusqlite::vtab::Module;
 use rusqlite::{Connection, OpenFlags};
 
 use crate::answer::Answer;
+use crate::attached;
 use crate::exact;
 use crate::files::{FilesTable, Given};
 use crate::guard;
@@ -173,7 +172,7 @@ impl Query {
             make(&connection, REJECTS_TABLE, REJECTS_TABLE)?;
         }
         if let Some(with) = &self.with {
-            attach(&connection, with)?;
+            attached::attach(&connection, with).map_err(Wrong::Other)?;
         }
         let own = shared.clone();
         connection.authorizer(Some(move |context: rusqlite::hooks::AuthContext<'_>| {
@@ -181,6 +180,11 @@ impl Query {
         }))?;
         Ok(connection)
     }
+}
+
+fn make(connection: &Connection, table: &str, module: &str) -> rusqlite::Result<()> {
+    let table = table.replace('"', "\"\"");
+    connection.execute_batch(&format!("CREATE VIRTUAL TABLE \"{table}\" USING {module}"))
 }
 
 /// Why a query could not be prepared.
@@ -193,45 +197,4 @@ impl From<rusqlite::Error> for Wrong {
     fn from(error: rusqlite::Error) -> Wrong {
         Wrong::Sql(error)
     }
-}
-
-fn make(connection: &Connection, table: &str, module: &str) -> rusqlite::Result<()> {
-    let table = table.replace('"', "\"\"");
-    connection.execute_batch(&format!("CREATE VIRTUAL TABLE \"{table}\" USING {module}"))
-}
-
-/// Makes the tables of a database known, for reading.
-fn attach(connection: &Connection, address: &str) -> Result<(), Wrong> {
-    let url = Url::parse(address, Path::new(""), environment);
-    let url = url.map_err(|error| Wrong::Other(error.into()))?;
-    let Some(path) = url.file() else {
-        return Err(Wrong::Other(Error::request(
-            "a query has the tables of a SQLite database beside those of files, and of no other",
-            "export the table to a file, or load the files into that database and ask there",
-        )));
-    };
-    if !path.exists() {
-        return Err(Wrong::Other(Error::failed(format!(
-            "there is no database {url}"
-        ))));
-    }
-    let whole = std::path::absolute(path).unwrap_or_else(|_| path.to_path_buf());
-    let name = format!("file:{}?mode=ro", encoded(&whole.to_string_lossy()));
-    connection
-        .execute("ATTACH ?1 AS loaded", [&name])
-        .map_err(|error| Wrong::Other(Error::failed(format!("opening {url}: {error}"))))?;
-    connection
-        .query_row("SELECT count(*) FROM loaded.sqlite_master", [], |_| Ok(()))
-        .map_err(|error| Wrong::Other(Error::failed(format!("opening {url}: {error}"))))
-}
-
-/// A path within a URI ("Uniform Resource Identifiers", SQLite's manual, section 3.1).
-fn encoded(path: &str) -> String {
-    let byte = |byte: u8| match byte {
-        b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'/' | b'.' | b'-' | b'_' => {
-            char::from(byte).to_string()
-        }
-        other => format!("%{other:02X}"),
-    };
-    path.bytes().map(byte).collect()
 }

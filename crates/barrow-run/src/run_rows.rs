@@ -40,7 +40,7 @@ pub fn by(session: &mut dyn Session, run: &Run) -> Result<UndoBy, Error> {
     let Some(by) = by else {
         return Err(Error::request(
             format!(
-                "nothing tells the rows of run {} from others: its spec has no run_column",
+                "the rows of run {} cannot be found: its spec has no run_column",
                 run.run
             ),
             "say [target] run_column for the loads to come; delete these rows by hand, and let the \
@@ -53,7 +53,7 @@ pub fn by(session: &mut dyn Session, run: &Run) -> Result<UndoBy, Error> {
                 "run {} merged its rows: those that it changed were there before, and would be lost",
                 run.run
             ),
-            "load the files of before again, or correct the rows by hand; --forget makes the ledger \
+            "load the earlier files again, or correct the rows by hand; --forget makes the ledger \
              forget the run",
         ));
     }

@@ -94,7 +94,7 @@ pub fn statements(
     } = merging;
     if part.key.is_empty() {
         return Err(Error::spec(format!(
-            "mode = \"merge\" needs the columns that tell one row of {} from another",
+            "mode = \"merge\" needs the columns that identify a row of {}",
             escape_for_display(part.table.as_bytes())
         ))
         .advice("say them under [target] key, such as key = [\"delivery_id\"]"));

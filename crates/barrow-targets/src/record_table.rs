@@ -12,7 +12,7 @@ pub struct RecordTable {
     pub table: String,
     /// The columns of the rows, in their order.
     pub columns: Vec<Column>,
-    /// The columns that tell one row from another.
+    /// The columns that identify a row.
     pub key: Vec<String>,
     /// The column that says which run loaded a row, and nothing of the file: a merge does not
     /// compare it.

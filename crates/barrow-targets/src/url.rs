@@ -93,6 +93,19 @@ impl Url {
         (self.kind.open)(&self.place, create)
     }
 
+    /// Opens a database that is asked for what is in it: none is made.
+    ///
+    /// # Errors
+    /// As [`Url::open`].
+    pub fn open_existing(&self) -> Result<Box<dyn Session>, Error> {
+        if let Some(path) = self.file().filter(|path| !path.exists()) {
+            let shown = visible_path(path);
+            return Err(Error::new(format!("there is no database {shown}"))
+                .advice("correct the path, or load something into it first"));
+        }
+        self.open(false)
+    }
+
     /// Whether there is a database, as far as can be told without asking it.
     pub fn is_there(&self) -> bool {
         self.file().is_none_or(Path::exists)

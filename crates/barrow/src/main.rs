@@ -18,6 +18,7 @@ use clap::Parser;
 use args::{Args, Command};
 
 fn main() -> ExitCode {
+    commands::help_files::complete_if_asked();
     let args = Args::parse();
     args.color.apply();
     let has_documents = args.command.reports_json() && args.command.writes_rows();

@@ -82,7 +82,7 @@ const TOUR: &[Step] = &[
         &["peek", "tickets.spec.toml", "--records", "5"],
     ),
     Step(
-        "Each record type goes to its table, and the last line's totals are held against what was read.",
+        "Each record type goes to its table, and the last line's totals are compared with what was read.",
         &["load", "tickets.spec.toml"],
     ),
     Step(
@@ -90,7 +90,7 @@ const TOUR: &[Step] = &[
         &["load", "orders.spec.toml"],
     ),
     Step(
-        "A spec with slips in it: all of them are told at once.",
+        "A spec with slips in it: all of them are shown at once.",
         &["load", "slips.spec.toml"],
     ),
     Step(FAULTY, &["check", "faults.spec.toml"]),
@@ -141,7 +141,7 @@ const TOUR: &[Step] = &[
         ],
     ),
     Step(
-        "What holds for many specs stands in one; this one has its database from there.",
+        "What many specs share is in one of them; this one gets its database from there.",
         &["load", "bookings.spec.toml"],
     ),
     Step(

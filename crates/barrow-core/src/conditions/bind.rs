@@ -208,8 +208,7 @@ impl Binder<'_> {
             Scope::Raw => {
                 return Err(
                     Wrong::new(span.clone(), format!("there is no \"{name}\" here")).help(
-                        "a kind is told by record, field(n) or slice(start, width): its columns \
-                         are known only afterwards",
+                        "a record type is chosen by record, field(n) or slice(start, width): its columns are not known yet",
                     ),
                 );
             }

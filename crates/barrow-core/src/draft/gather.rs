@@ -66,7 +66,7 @@ impl Gathered {
             shape.trailer = lines;
             shape.share = 100;
             shape.remarks.push(Remark::of_file(
-                "the last line is not like the records and is read past",
+                "the last line is not like the records and is skipped",
                 "trailer = 0",
             ));
             return true;

@@ -66,8 +66,7 @@ pub fn read(source: &SourceFile, told_by: u64) -> Result<Sample, Error> {
         }
         if size >= LARGEST {
             return Err(Error::NoFile(format!(
-                "the first line of {} goes on for more than {} MiB, so there is nothing to tell \
-                 its format by",
+                "the first line of {} goes on for more than {} MiB, so its format cannot be found",
                 source.name(),
                 LARGEST >> 20
             )));

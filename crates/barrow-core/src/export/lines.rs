@@ -63,8 +63,7 @@ impl Lines {
         let known_only_after = |part: &Part| matches!(part, Part::Rows | Part::Sum(..));
         if lines.preamble.iter().flatten().any(known_only_after) {
             problems.push(
-                "[export] preamble: rows and sums are known once the records are written, so they \
-                 stand in the trailer"
+                "[export] preamble: rows and sums are known once the records are written, so write them in the trailer"
                     .into(),
             );
         }
@@ -97,7 +96,7 @@ impl Lines {
         for template in &plan.export.trailer {
             if template.trim().is_empty() || comment.is_some_and(|c| template.starts_with(c)) {
                 problems.push(format!(
-                    "[export] trailer: {template:?} would be read past as a blank line or a comment"
+                    "[export] trailer: {template:?} would be skipped as a blank line or a comment"
                 ));
             }
         }

@@ -182,7 +182,7 @@ impl Marks {
     }
 }
 
-/// Whether a line would be read past as a blank one.
+/// Whether a line would be skipped as a blank one.
 pub fn is_blank(line: &[u8]) -> bool {
     // Nearly every line is told by its first byte.
     if line.first().is_some_and(|b| *b > b' ' && b.is_ascii()) {

@@ -246,7 +246,7 @@ impl<'p> Worker<'p> {
         match why {
             None => shape,
             Some(why) => Shape {
-                says: format!("its record type cannot be told: {why}"),
+                says: format!("its record type is unknown: {why}"),
                 ..shape
             },
         }

@@ -112,7 +112,7 @@ pub struct Kind {
     pub table: Option<Spanned<String>>,
     /// Whether they are loaded.
     pub load: Option<Spanned<bool>>,
-    /// The columns that tell one row from another.
+    /// The columns that identify a row.
     pub key: Option<Vec<Spanned<String>>>,
     /// How wide they are in a fixed layout.
     pub record_width: Option<Spanned<u64>>,
@@ -361,7 +361,7 @@ pub struct Target {
     pub create: Option<Spanned<bool>>,
     /// Commit once, or after so many records.
     pub every: Option<Spanned<Every>>,
-    /// The columns that tell one row from another.
+    /// The columns that identify a row.
     pub key: Option<Vec<Spanned<String>>>,
     /// Whether the database keeps a ledger of what was loaded.
     pub ledger: Option<Spanned<bool>>,

@@ -71,13 +71,13 @@ impl Foreign {
         let (columns, key) = (self.columns.join(", "), self.key.join(", "));
         match self.missing {
             0 => format!(
-                "perhaps {columns} refers to {} ({key}): {} stand there; {}",
+                "perhaps {columns} refers to {} ({key}): {} are there; {}",
                 to.name,
                 counted(self.values, "value"),
                 self.why_not
             ),
             missing => format!(
-                "{columns} does not refer to {} ({key}): {} of {} stand in no row there",
+                "{columns} does not refer to {} ({key}): {} of {} are in no row there",
                 to.name,
                 number(missing),
                 counted(self.distinct, "different value"),

@@ -215,7 +215,7 @@ fn remarks(target: &Compared) -> Vec<String> {
     match &target.url {
         Some(_) => Vec::new(),
         None => {
-            vec!["no database was named, so nothing was held against a table or a ledger".into()]
+            vec!["no database was named, so nothing was compared with a table or a ledger".into()]
         }
     }
 }

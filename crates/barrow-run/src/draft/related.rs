@@ -60,7 +60,7 @@ pub fn with_relations(text: &str, related: &Related) -> Result<String, Error> {
         let others = related
             .other_keys
             .iter()
-            .map(|name| format!("# {name} tells its rows apart, too\n"));
+            .map(|name| format!("# {name} is also unique\n"));
         let words: String = others.collect();
         if let (Some(mut key), false) = (target.key_mut("key"), words.is_empty()) {
             key.leaf_decor_mut().set_prefix(words);

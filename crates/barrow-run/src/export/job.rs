@@ -156,7 +156,7 @@ impl ExportJob {
         let From::Database(url) = &self.from else {
             return Ok(());
         };
-        let mut session = url.open(false)?;
+        let mut session = url.open_existing()?;
         note(self, session.as_mut(), made, unfit, started)
     }
 }
@@ -190,7 +190,7 @@ fn query(wanted: &Wanted, table: Option<String>, columns: Vec<String>) -> Result
 }
 
 fn columns(url: &Url, table: Option<&str>, wanted: &Wanted) -> Result<Vec<(String, Type)>, Error> {
-    let mut session = url.open(false)?;
+    let mut session = url.open_existing()?;
     if let Some(query) = &wanted.query {
         return Ok(session.query_columns(&Query::Sql(query.clone()))?);
     }

@@ -199,7 +199,7 @@ impl<'e> Export<'e> {
         let (writer, lines) = writer(&job.plan, out.parting.by.as_deref())?;
         let mut session = match (opened, &job.from) {
             (Some(session), _) => session,
-            (None, From::Database(url)) => url.open(false)?,
+            (None, From::Database(url)) => url.open_existing()?,
             (None, From::Files(_)) => return Err(Error::failed("there is nothing to read from")),
         };
         let columns: Vec<(String, Type)> =

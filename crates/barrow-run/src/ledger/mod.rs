@@ -59,7 +59,7 @@ impl Ledger {
     /// # Errors
     /// The database is not there, or refuses the connection.
     pub fn open(url: Url) -> Result<Ledger, Error> {
-        let mut session = url.open(false)?;
+        let mut session = url.open_existing()?;
         let is_there = ledger::is_there(session.as_mut())?;
         Ok(Ledger {
             url,

@@ -41,7 +41,7 @@ impl KnownFiles {
                 return Err(Error::request(
                     format!(
                         "{} has changed, and run {}, which loaded it, loaded {} too, which has not: \
-                         their rows cannot be told apart",
+                         their rows cannot be separated",
                         file.name, run.run, other.name
                     ),
                     format!(

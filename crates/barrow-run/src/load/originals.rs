@@ -115,7 +115,7 @@ impl Originals {
                 return Err(Error::request(
                     format!(
                         "other records of {name} are rejected now ({}) than were then ({}), so those \
-                         in the folder are not the ones that lack",
+                         in the folder are not the ones that are missing",
                         own.rejected, was.rejected
                     ),
                     "has the spec changed, or the table? then load the file again",

@@ -64,13 +64,13 @@ fn take_files(
 fn can_be_shared(request: &LoadRequest<'_>, files: &[SourceFile]) -> Result<(), Error> {
     let target = &request.spec.plan.target;
     let trouble = match (target.mode, target.every) {
-        _ if !target.ledger => "the ledger, which tells the loads who has what, is switched off",
+        _ if !target.ledger => "the ledger, by which the loads share the files, is switched off",
         _ if request.again => "with --again every load would load every file",
         (Mode::Truncate | Mode::Replace, _) => {
             "each load would empty the table of the others' rows"
         }
         (_, Every::Records(_)) => "files are committed one by one, and the spec commits by records",
-        _ if files.iter().any(|file| !file.is_repeatable()) => "standard input is nobody else's",
+        _ if files.iter().any(|file| !file.is_repeatable()) => "standard input cannot be shared",
         _ => return Ok(()),
     };
     Err(Error::request(

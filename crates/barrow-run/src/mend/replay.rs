@@ -124,7 +124,7 @@ impl Replay<'_> {
                     skipped.file,
                     skipped.run.as_deref().unwrap_or("of this load")
                 ),
-                "mend the rejects of that run; those of this one are of no use any more",
+                "mend the rejects of that run; those of this one are no longer needed",
             ));
         }
         Ok(Selection {

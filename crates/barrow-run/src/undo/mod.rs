@@ -95,7 +95,7 @@ impl<'u> Undo<'u> {
     /// has no column for the run; the database refuses.
     pub fn run(self) -> Result<Undone, Error> {
         let watch = Watcher::new(self.observer);
-        let mut session = self.url.open(false)?;
+        let mut session = self.url.open_existing()?;
         session.set_patience(self.patience)?;
         let session = session.as_mut();
         if !ledger::is_there(session)? {
@@ -178,7 +178,7 @@ fn can_be_undone(session: &mut dyn Session, run: &Run, url: &Url) -> Result<(), 
     match original.outcome {
         Outcome::Kept => Err(Error::request(
             format!(
-                "run {} mended the rejects of run {of}, which are corrected there no more",
+                "run {} mended the rejects of run {of}, which can no longer be corrected there",
                 run.run
             ),
             format!("undo that one, and this goes with it: barrow undo {of}"),

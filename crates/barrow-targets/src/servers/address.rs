@@ -38,7 +38,7 @@ impl Server {
                 && value.parse::<u16>().is_err()
             {
                 return Err(Error::spec(format!(
-                    "{name}={} in the address {server} is not a number that will do",
+                    "{name}={} in the address {server} is not a number that is allowed",
                     escape_for_display(value.as_bytes())
                 )));
             }

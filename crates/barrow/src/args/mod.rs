@@ -1,5 +1,6 @@
 //! The command line.
 
+mod candidates;
 mod out;
 mod runs;
 mod words;
@@ -11,8 +12,8 @@ use barrow_run::Overrides;
 use clap::{Parser, Subcommand};
 
 pub use self::out::{Manner, Out};
-pub use self::runs::{DATABASE, Help, Ledger, Mend, Status, Undo};
-pub use self::words::{Color, ModeWord, Report, dialects};
+pub use self::runs::{Help, Ledger, Mend, Status, Undo};
+pub use self::words::{Color, DATABASE, ModeWord, Report, dialects};
 
 /// Describe a flat file once, then check it, load it and keep what would not load.
 #[derive(Debug, Parser)]
@@ -123,10 +124,11 @@ the limit."
 )]
 pub struct Load {
     /// The spec: a TOML file that describes the format, its columns and its target
+    #[arg(add = candidates::specs())]
     pub spec: PathBuf,
     /// The files to load, instead of the spec's; or more specs, which are loaded in the same
     /// transaction
-    #[arg(value_name = "FILE or SPEC")]
+    #[arg(value_name = "FILE or SPEC", add = candidates::files())]
     pub files: Vec<String>,
     #[command(flatten)]
     pub common: Common,
@@ -176,13 +178,13 @@ that is not so stops the export, unless the spec says [export] when_unfit = \"re
 )]
 pub struct Export {
     /// The spec, whose format is written
-    #[arg(required_unless_present_any = ["table", "query"])]
+    #[arg(required_unless_present_any = ["table", "query"], add = candidates::specs())]
     pub spec: Option<PathBuf>,
     /// The database
     #[arg(long, value_name = "URL")]
     pub database: Option<String>,
     /// The table; the spec's unless said
-    #[arg(long, value_name = "NAME", conflicts_with = "query")]
+    #[arg(long, value_name = "NAME", conflicts_with = "query", add = candidates::tables())]
     pub table: Option<String>,
     /// A query that reads, instead of a table
     #[arg(long, value_name = "SQL", conflicts_with_all = ["condition", "order_by"])]
@@ -196,7 +198,7 @@ pub struct Export {
     #[command(flatten)]
     pub out: Out,
     /// Write the spec that reads the file back
-    #[arg(long, value_name = "SPEC", conflicts_with = "spec")]
+    #[arg(long, value_name = "SPEC", conflicts_with = "spec", add = candidates::specs())]
     pub spec_out: Option<PathBuf>,
     #[command(flatten)]
     pub manner: Manner,
@@ -221,7 +223,7 @@ answer lacks them."
 pub struct Query {
     /// The specs, each with files to read instead of its own; or files alone; last the query in
     /// SQL
-    #[arg(required = true, num_args = 1.., value_name = "SPEC or FILE, SQL")]
+    #[arg(required = true, num_args = 1.., value_name = "SPEC or FILE, SQL", add = candidates::files())]
     pub words: Vec<String>,
     /// Another name for the table of a spec; said again, that of the next
     #[arg(long = "as", value_name = "NAME")]
@@ -235,7 +237,7 @@ pub struct Query {
     #[command(flatten)]
     pub out: Out,
     /// Write the rows in the format of this spec; RFC 4180 in UTF-8 unless said
-    #[arg(long, value_name = "SPEC")]
+    #[arg(long, value_name = "SPEC", add = candidates::specs())]
     pub to: Option<PathBuf>,
     #[command(flatten)]
     pub manner: Manner,
@@ -256,12 +258,13 @@ by name. Rejects are kept as by a load."
 )]
 pub struct Convert {
     /// The spec that reads the files
+    #[arg(add = candidates::specs())]
     pub spec: PathBuf,
     /// The files to read, instead of the spec's
-    #[arg(value_name = "FILE")]
+    #[arg(value_name = "FILE", add = candidates::files())]
     pub files: Vec<String>,
     /// The spec whose format is written
-    #[arg(long, value_name = "SPEC")]
+    #[arg(long, value_name = "SPEC", add = candidates::specs())]
     pub to: PathBuf,
     #[command(flatten)]
     pub out: Out,
@@ -282,7 +285,7 @@ pub struct Common {
     #[arg(long, value_name = "URL")]
     pub database: Option<String>,
     /// The table
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", add = candidates::tables())]
     pub table: Option<String>,
     #[command(flatten)]
     pub manner: Manner,
@@ -303,24 +306,24 @@ impl Common {
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Every record of every file is read. What was seen of a column stands above it as \
-a comment; one that begins with ! says what was not plain, and how to have it otherwise. These remarks \
+a comment; one that begins with ! says what was not plain, and how to change it. These remarks \
 are printed too, on standard error."
 )]
 pub struct Draft {
     /// The files: paths, globs, or @LIST; those of the spec with --compare or --update
-    #[arg(value_name = "FILE", required_unless_present_any = ["compare", "update"])]
+    #[arg(value_name = "FILE", add = candidates::files(), required_unless_present_any = ["compare", "update"])]
     pub files: Vec<String>,
     /// Compare the files with this spec, and say what has changed: exit code 4 if they differ
-    #[arg(long, value_name = "SPEC", conflicts_with_all = ["update", "database", "table", "output"])]
+    #[arg(long, value_name = "SPEC", conflicts_with_all = ["update", "database", "table", "output"], add = candidates::specs())]
     pub compare: Option<PathBuf>,
     /// Change in this spec what the files contradict, and nothing else
-    #[arg(long, value_name = "SPEC", conflicts_with_all = ["database", "table", "output"])]
+    #[arg(long, value_name = "SPEC", conflicts_with_all = ["database", "table", "output"], add = candidates::specs())]
     pub update: Option<PathBuf>,
     /// The database that the spec loads into; sqlite:TABLE.db beside the spec unless said
     #[arg(long, value_name = "URL")]
     pub database: Option<String>,
     /// The table; made from the first file's name unless said
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", add = candidates::tables())]
     pub table: Option<String>,
     /// Draft a spec for each kind of file into the folder of -o, with their keys and foreign keys
     #[arg(long, requires = "output", conflicts_with_all = ["compare", "update", "table", "lines"])]
@@ -358,9 +361,10 @@ names one file a line. Files given here replace the spec's. Exit codes are those
 )]
 pub struct Check {
     /// The spec
+    #[arg(add = candidates::specs())]
     pub spec: PathBuf,
     /// The files to check, instead of the spec's; or more specs
-    #[arg(value_name = "FILE or SPEC")]
+    #[arg(value_name = "FILE or SPEC", add = candidates::files())]
     pub files: Vec<String>,
     #[command(flatten)]
     pub common: Common,
@@ -382,13 +386,13 @@ pub struct Check {
 #[derive(Debug, clap::Args)]
 pub struct Ddl {
     /// The specs
-    #[arg(value_name = "SPEC", required = true)]
+    #[arg(value_name = "SPEC", required = true, add = candidates::specs())]
     pub specs: Vec<PathBuf>,
     /// The database, whose kind of SQL is printed
     #[arg(long, value_name = "URL")]
     pub database: Option<String>,
     /// The table
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", add = candidates::tables())]
     pub table: Option<String>,
     /// The kind of SQL, where no database is named
     #[arg(long = "for", value_name = "DATABASE", conflicts_with = "database", value_parser = dialects())]
@@ -406,9 +410,10 @@ ends and blanks that are no spaces are written out."
 )]
 pub struct Peek {
     /// The spec (its name ends in .toml), or a file to show as it is
+    #[arg(add = candidates::specs())]
     pub spec: PathBuf,
     /// The files to look into, instead of the spec's
-    #[arg(value_name = "FILE")]
+    #[arg(value_name = "FILE", add = candidates::files())]
     pub files: Vec<String>,
     /// How many records (or lines) to show
     #[arg(long, value_name = "N", default_value_t = 10)]

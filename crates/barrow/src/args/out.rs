@@ -6,7 +6,7 @@ use barrow_run::export::Out as OutRequest;
 use barrow_run::export::files::Destination;
 use barrow_run::export::output::Parting;
 
-use super::Report;
+use super::{Report, candidates};
 
 /// How a command works, and what it says.
 #[derive(Debug, clap::Args)]
@@ -50,7 +50,7 @@ pub struct Out {
     #[arg(long, value_name = "SIZE", value_parser = size)]
     pub split_size: Option<u64>,
     /// A file for each value of this column
-    #[arg(long, value_name = "COLUMN")]
+    #[arg(long, value_name = "COLUMN", add = candidates::columns())]
     pub split_by: Option<String>,
     /// Write the files' names to this file, one a line, as @LIST reads them
     #[arg(long, value_name = "FILE")]

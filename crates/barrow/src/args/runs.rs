@@ -2,10 +2,8 @@
 
 use std::path::PathBuf;
 
-use super::{Command, Report};
-
-/// The variable of the environment that names a database.
-pub const DATABASE: &str = "BARROW_DATABASE";
+use super::words::DATABASE;
+use super::{Command, Report, candidates};
 
 impl Command {
     /// Whether the database is that of the environment, which is worth a word.
@@ -28,11 +26,11 @@ impl Command {
 /// `barrow mend`
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Correct the records in the folder of the run's rejects first, or delete those that \
-are to be given up. Those that are still wrong stay there, with new reasons."
+    after_help = "Correct the records in the folder of the run's rejects first, or delete those that you give up. Those that are still wrong stay there, with new reasons."
 )]
 pub struct Mend {
     /// The run, as the load named it, or the folder of its rejects
+    #[arg(add = candidates::rejected_runs())]
     pub run: String,
     /// The database, if it is not the one that the run loaded into
     #[arg(long, value_name = "URL")]
@@ -59,16 +57,17 @@ pub struct Mend {
 #[command(
     after_help = "The rows are found by the column that [target] run_column names, and go in one \
 transaction with what the ledger says of the run: its files count as new again, its rejects are closed, and \
-runs that mended them go with it. Merged rows cannot be told from those of before, and stay."
+runs that mended them go with it. Merged rows cannot be told from earlier rows, and stay."
 )]
 pub struct Undo {
     /// The run, or the first characters of its id
+    #[arg(add = candidates::runs())]
     pub run: String,
     /// The database; that of the spec, where one is given
     #[arg(long, value_name = "URL")]
     pub database: Option<String>,
     /// A spec whose database is meant
-    #[arg(long, value_name = "SPEC", conflicts_with = "database")]
+    #[arg(long, value_name = "SPEC", conflicts_with = "database", add = candidates::specs())]
     pub spec: Option<PathBuf>,
     /// Say what would come of it, and change nothing
     #[arg(long)]
@@ -91,15 +90,16 @@ pub struct Undo {
 #[derive(Debug, clap::Args)]
 pub struct Ledger {
     /// A run to show in full, or the first characters of its id
+    #[arg(add = candidates::runs())]
     pub run: Option<String>,
     /// The database; that of the spec, where one is given
     #[arg(long, value_name = "URL")]
     pub database: Option<String>,
     /// A spec whose database is meant
-    #[arg(long, value_name = "SPEC", conflicts_with = "database")]
+    #[arg(long, value_name = "SPEC", conflicts_with = "database", add = candidates::specs())]
     pub spec: Option<PathBuf>,
     /// Only runs into this table
-    #[arg(long, value_name = "NAME", conflicts_with = "run")]
+    #[arg(long, value_name = "NAME", conflicts_with = "run", add = candidates::tables())]
     pub table: Option<String>,
     /// Only runs that began at this time or later, in UTC: 2031-04-03, or "2031-04-03 08:05"
     #[arg(long, value_name = "TIME", conflicts_with = "run")]
@@ -118,13 +118,13 @@ pub struct Ledger {
 /// `barrow status`
 #[derive(Debug, clap::Args)]
 #[command(
-    after_help = "Several specs are told one after the other. A file that is elsewhere is known by \
+    after_help = "Several specs are shown one after the other. A file that is elsewhere is known by \
 its address, size and version, without being read; a file of this machine that looks like one that \
 was loaded is read, to be sure."
 )]
 pub struct Status {
     /// The specs
-    #[arg(required = true)]
+    #[arg(required = true, add = candidates::specs())]
     pub specs: Vec<PathBuf>,
     /// A file, glob or address to look at, instead of the spec's; may be said again
     #[arg(long = "file", value_name = "FILE")]
@@ -133,7 +133,7 @@ pub struct Status {
     #[arg(long, value_name = "URL")]
     pub database: Option<String>,
     /// The table; the spec's unless said
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", add = candidates::tables())]
     pub table: Option<String>,
     /// How the result is written
     #[arg(long, value_name = "FORMAT", default_value = "text")]
@@ -148,7 +148,7 @@ values.null_values, [source]. A CODE is that of a reject: too-precise. Also: typ
 )]
 pub struct Help {
     /// A command, a key, a section, a type or a code
-    #[arg(value_name = "COMMAND, KEY or CODE")]
+    #[arg(value_name = "COMMAND, KEY or CODE", add = candidates::meanings())]
     pub words: Vec<String>,
     /// Print a JSON Schema of the spec, by which editors complete and check it
     #[arg(long)]

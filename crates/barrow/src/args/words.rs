@@ -5,6 +5,9 @@ use barrow_targets::registry::KINDS;
 use clap::ValueEnum;
 use clap::builder::{PossibleValue, PossibleValuesParser};
 
+/// The variable of the environment that names a database.
+pub const DATABASE: &str = "BARROW_DATABASE";
+
 /// The kinds of SQL that there are.
 pub fn dialects() -> PossibleValuesParser {
     let value = |kind: &barrow_targets::registry::Kind| {

@@ -41,6 +41,8 @@ pub fn run(args: &args::Draft) -> Result<ExitCode, Error> {
         Some(output) => {
             let made = schema.map_or(Ok(None), Schema::write)?;
             view::written(output, &drafted, made.as_deref())?;
+            // What it has from elsewhere is named.
+            open(output, &Overrides::default(), args.quiet)?;
         }
         None => ended(io::stdout().write_all(drafted.text.as_bytes()))?,
     }

@@ -23,7 +23,7 @@ pub fn run(args: &args::Help) -> Result<ExitCode, Error> {
         args::Help {
             completion: Some(shell),
             ..
-        } => completion(*shell),
+        } => completion(*shell)?,
         args::Help {
             man: Some(folder), ..
         } => {

@@ -11,7 +11,7 @@ pub mod draft;
 mod draft_each;
 pub mod export;
 pub mod help;
-mod help_files;
+pub mod help_files;
 pub mod ledger;
 pub mod load;
 mod load_common;

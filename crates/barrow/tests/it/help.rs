@@ -1,6 +1,6 @@
 //! Help at hand: commands, keys, codes and types, and what shells and editors read.
 
-use crate::market::Market;
+use crate::market::{Market, said};
 
 #[test]
 fn every_command_key_and_code_has_its_help() {
@@ -63,10 +63,12 @@ fn shells_editors_and_manuals_have_their_files() {
     for shell in ["bash", "zsh", "fish", "powershell"] {
         let said = m.run(&format!("help --completion {shell}"));
         assert!(
-            said.code == 0 && said.out.contains("max-rejects"),
+            said.code == 0 && said.out.contains("BARROW_COMPLETE"),
             "{shell}\n{}",
             said.err
         );
+        let proposed = completed(&m, shell, "load --max");
+        assert!(proposed.contains("max-rejects"), "{shell}: {proposed}");
     }
     let said = m.run("help --man pages");
     assert_eq!(said.code, 0, "{}", said.err);
@@ -76,4 +78,56 @@ fn shells_editors_and_manuals_have_their_files() {
         "{page}"
     );
     assert!(m.path("pages/barrow.1").exists());
+}
+
+/// What is proposed for the last of these words.
+fn completed(m: &Market, shell: &str, words: &str) -> String {
+    let mut command = m.command(&format!("-- barrow {words}"));
+    if words.ends_with(' ') {
+        command.arg("");
+    }
+    let place = words.split(' ').count();
+    command
+        .env("BARROW_COMPLETE", shell)
+        .env("_CLAP_COMPLETE_INDEX", place.to_string())
+        .env("_CLAP_IFS", "\n");
+    let said = said(command);
+    assert_eq!(said.code, 0, "{words}: {}", said.err);
+    said.out
+}
+
+#[test]
+fn columns_tables_runs_and_keys_are_completed() {
+    let m = Market::with(&[("stalls.csv", b"stall,keeper\n1,Ada\n2,Ivy\n")]);
+    m.run("draft stalls.csv -o stalls.spec.toml");
+    m.run("load stalls.spec.toml");
+    let run = m
+        .run("ledger --database sqlite:stalls.db --report json")
+        .json();
+    let run = run["runs"][0]["run"].as_str().expect("an id").to_string();
+    for (words, wanted) in [
+        ("export stalls.spec.toml --split-by ke", "keeper"),
+        ("export --database sqlite:stalls.db --table st", "stalls"),
+        ("undo --database sqlite:stalls.db ", run.as_str()),
+        ("ledger --spec stalls.spec.toml ", run.as_str()),
+        ("help null_v", "null_values"),
+        ("help too-pr", "too-precise"),
+        ("load st", "stalls.spec.toml"),
+    ] {
+        let proposed = completed(&m, "bash", words);
+        assert!(
+            proposed.lines().any(|line| line.trim() == wanted),
+            "{words}: {proposed}"
+        );
+    }
+    assert!(!completed(&m, "bash", "load st").contains("stalls.csv"));
+    // A spec that is wrong, and a database that is not there, are nothing to complete by.
+    let wrong = completed(&m, "bash", "export no.spec.toml --split-by ");
+    assert_eq!(wrong.trim(), "");
+    let options = completed(&m, "bash", "undo --database sqlite:no.db ");
+    assert!(
+        options.lines().all(|line| line.starts_with("--")),
+        "{options}"
+    );
+    assert!(!m.path("no.db").exists());
 }

@@ -337,6 +337,20 @@ fn files_and_databases_that_are_not_there_exit_with_1() {
         "{}",
         said.err
     );
+    // Where nothing is to be made, nobody is told how to have it made.
+    for words in [
+        "ledger --database sqlite:none.db",
+        "undo x --database sqlite:none.db",
+    ] {
+        let said = m.run(words);
+        assert_eq!(said.code, 1, "{words}: {}", said.err);
+        let says = said.err.contains("there is no database none.db");
+        assert!(
+            says && !said.err.contains("create = true"),
+            "{words}: {}",
+            said.err
+        );
+    }
 }
 
 #[test]

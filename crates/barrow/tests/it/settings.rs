@@ -185,6 +185,8 @@ fn a_draft_holds_its_own_against_the_settings() {
     assert_eq!(draft.code, 0, "{}{}", draft.out, draft.err);
     let text = String::from_utf8_lossy(&m.read("specs/tickets.spec.toml")).into_owned();
     assert!(!text.contains("database"), "{text}");
+    let says = draft.err.contains("tickets.spec.toml uses") && draft.err.contains("barrow.toml");
+    assert!(says, "{}", draft.err);
     let load = m.run("load specs/tickets.spec.toml -q");
     assert_eq!(load.code, 0, "{}{}\n{text}", load.out, load.err);
     let is = "weighed_on = '2031-04-03' AND kg = 1.204 AND gate = 'north'";

@@ -43,8 +43,8 @@ pub(super) fn doubt_comments(
     let (read, key) = match (is_kept, alike) {
         (true, 1) => ("is read as a record", "comment = \"#\""),
         (true, _) => ("are read as records", "comment = \"#\""),
-        (false, 1) => ("is read past as a comment", "no comment"),
-        (false, _) => ("are read past as comments", "no comment"),
+        (false, 1) => ("is skipped as a comment", "no comment"),
+        (false, _) => ("are skipped as comments", "no comment"),
     };
     if is_kept {
         shape.comment = None;

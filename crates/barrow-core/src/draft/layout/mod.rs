@@ -169,8 +169,7 @@ fn no_layout(source: &SourceFile, sample: &Sample) -> Error {
         crate::escape::visible_short(line.as_bytes(), 60)
     });
     Error::NoFile(format!(
-        "{} is no table that can be told: no delimiter explains nine lines in ten, and no set \
-         widths do\n  its first line: {shown}\n  --lines drafts one column of text, a line each",
+        "{} is not recognised as a table: neither a delimiter nor fixed widths explain nine lines in ten\n  its first line: {shown}\n  --lines drafts one column of text, a line each",
         source.name()
     ))
 }
@@ -309,7 +308,7 @@ fn listed(found: fixed::Found, places: &[usize], shape: &mut Shape) {
     if let Some(title) = &found.title {
         shape.remarks.push(Remark::of_file(
             format!(
-                "the first line is taken as a title and read past: \"{}\"",
+                "the first line is taken as a title and skipped: \"{}\"",
                 escape_for_display(title.as_bytes())
             ),
             format!("preamble = {}", shape.preamble.saturating_sub(1)),
@@ -335,7 +334,7 @@ fn doubt_header(is_header: bool, doubt: Option<String>, shape: &mut Shape) {
             "header = \"none\"",
         ),
         false => Remark::of_file(
-            "nothing tells whether the first line is a header, so it is a record",
+            "it is not clear whether the first line is a header, so it is read as a record",
             "header = \"names\", with its names as `from` of the columns",
         ),
     });

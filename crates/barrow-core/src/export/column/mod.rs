@@ -116,7 +116,7 @@ impl<'p> ColumnWriter<'p> {
         let ambiguous = reader.ambiguous();
         if let Some(first) = ambiguous.first() {
             return Err(format!(
-                "column {name}: {first}, so nobody can tell which of them is to be written"
+                "column {name}: {first}, so it is not clear which of them to write"
             ));
         }
         let form = options.form.clone().unwrap_or_default();

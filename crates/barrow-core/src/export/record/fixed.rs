@@ -90,7 +90,7 @@ impl RecordWriter<'_> {
         self.is_a_line(&out[start..]).map_err(whole)
     }
 
-    /// A record of a fixed layout that would be read past as a blank line or a comment.
+    /// A record of a fixed layout that would be skipped as a blank line or a comment.
     fn is_a_line(&self, record: &[u8]) -> Result<(), Refusal> {
         let text = self.charset.text_of_raw(record);
         if is_blank(text.as_bytes()) {
@@ -102,7 +102,7 @@ impl RecordWriter<'_> {
         }
         match &self.plan.records.comment {
             Some(comment) if text.starts_with(comment.as_str()) => {
-                let says = "the record would be read past as a comment";
+                let says = "the record would be skipped as a comment";
                 Err(refusal(Code::NotAllowed, says, &text))
             }
             _ => Ok(()),

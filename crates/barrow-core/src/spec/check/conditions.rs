@@ -68,7 +68,7 @@ pub fn checks(
                     "a check has no condition",
                     "says nothing",
                 )
-                .help("say that = \"picked_on <= delivered_on\", or the like"),
+                .help("for example that = \"picked_on <= delivered_on\""),
             );
             continue;
         };

@@ -79,7 +79,7 @@ fn year_without_a_century(
             ),
             "which hundred years?",
         )
-        .help("say two_digit_years_from = 1950, or the like"),
+        .help("for example two_digit_years_from = 1950"),
     )
 }
 
@@ -92,7 +92,7 @@ fn two_words_for_one(column: &Column, plan: &ColumnPlan, help: &str) -> Option<P
         Problem::new(
             span.clone(),
             format!(
-                "column {}: {found}; an export could not tell which to write",
+                "column {}: {found}; an export does not know which to write",
                 column.name.value
             ),
             "not to be written",

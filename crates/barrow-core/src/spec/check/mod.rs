@@ -285,7 +285,7 @@ fn target(
         problems.push(
             Problem::new(
                 at.span.clone(),
-                "mode = \"merge\" needs the columns that tell one row from another",
+                "mode = \"merge\" needs the columns that identify a row",
                 "no key",
             )
             .help("say them as key, such as key = [\"delivery_id\"]"),
@@ -464,7 +464,7 @@ mod tests {
             ),
             (
                 "[target]\nmode = \"merge\"\n[columns]\na = \"text\"",
-                "needs the columns that tell one row from another",
+                "needs the columns that identify a row",
             ),
             (
                 "[target]\nmode = \"replace\"\ncommit_every = 10\n[columns]\na = \"text\"",

@@ -121,7 +121,7 @@ fn one(
         None => problems.push(
             Problem::new(
                 kind.span.clone(),
-                "a record type does not say which records are of it",
+                "a record type does not say which records belong to it",
                 "no if",
             )
             .help("say if = \"slice(1, 1) = 'T'\", or if = \"field(1) = 'T'\""),

@@ -144,7 +144,7 @@ fn delimited(d: &Delimited, ending: &RecordEnd, problems: &mut Vec<Problem>) -> 
     } else if holds_ending(&delimiter, ending) {
         clash(
             &d.delimiter,
-            "the delimiter holds a record's end, so no field could be told from the next record",
+            "the delimiter holds a record's end, so the end of a record would look like a delimiter",
             "holds a line end",
         );
     }

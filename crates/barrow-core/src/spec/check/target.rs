@@ -78,7 +78,7 @@ pub fn replaces(written: &RawSpec, every: Every, mode: Mode, problems: &mut Vec<
         (None, _, _) => "say [target] run_column, the column that gets the run's id",
         (_, Every::Records(_), _) => "say commit_every = \"all\": the old rows go with the new",
         (_, _, Mode::Append) => return,
-        (_, _, _) => "the other modes see to the rows of before: leave when_changed out",
+        (_, _, _) => "the other modes already handle the earlier rows: leave when_changed out",
     };
     problems.push(
         Problem::new(
@@ -139,7 +139,7 @@ fn reference(
         problems.push(Problem::new(span.clone(), message, label));
     };
     let [kind] = record_types else {
-        let message = "[[references]] are of one table, and the spec has several record types";
+        let message = "[[references]] belong to one table, and the spec has several record types";
         wrong(&said.span, message.into(), "not with [[record_type]]");
         return None;
     };

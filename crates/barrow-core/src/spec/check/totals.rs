@@ -163,7 +163,7 @@ fn sum(
 ) -> Option<TotalOf> {
     let name = total.sum.as_ref()?;
     if kind.is_none() && record_types.len() > 1 {
-        let message = "a sum is of one record type, and the total does not say which";
+        let message = "a sum needs one record type, and the total does not name it";
         let problem = Problem::new(name.span.clone(), message, "of which record type?");
         problems.push(problem.help("say record_type = \"…\""));
         return None;

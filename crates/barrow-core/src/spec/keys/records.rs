@@ -41,7 +41,7 @@ pub const KEYS: &[Key] = &[
         name: "header",
         takes: Takes::Words(&["names", "skip", "none"]),
         default: r#"`"names"`; `"none"` for fixed layouts"#,
-        meaning: r#"`"names"`: columns are found by its names; `"skip"`: read past it, however many fields it has, where columns are found by their place; `"none"`: there is none."#,
+        meaning: r#"`"names"`: columns are found by its names; `"skip"`: skip it, however many fields it has, where columns are found by their place; `"none"`: there is none."#,
         example: r#"header = "skip""#,
     },
     Key {

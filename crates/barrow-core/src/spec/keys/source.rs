@@ -41,7 +41,7 @@ pub const KEYS: &[Key] = &[
         name: "compression",
         takes: Takes::Words(&["auto", "none", "gzip", "zstd", "bzip2", "xz"]),
         default: r#"`"auto"`"#,
-        meaning: r#"`"none"`, `"gzip"`, `"zstd"`, `"bzip2"`, `"xz"`; `"auto"` decides by the content, not the name. A file that is not packed at all is read as it is, with a notice. A packed file that is cut off or damaged is an error, and nothing is committed. (zstd without a checksum cannot tell every damage.)"#,
+        meaning: r#"`"none"`, `"gzip"`, `"zstd"`, `"bzip2"`, `"xz"`; `"auto"` decides by the content, not the name. A file that is not packed at all is read as it is, with a notice. A packed file that is cut off or damaged is an error, and nothing is committed. (zstd without a checksum cannot detect every damage.)"#,
         example: r#"compression = "gzip""#,
     },
     Key {

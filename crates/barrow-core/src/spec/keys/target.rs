@@ -25,7 +25,7 @@ pub const KEYS: &[Key] = &[
         name: "key",
         takes: Takes::Texts,
         default: "none",
-        meaning: "The columns that tell one row from another: the primary key of a table that is made. `barrow check` finds keys that come twice in the files. A `[[record_type]]` has its own.",
+        meaning: "The columns that identify a row: the primary key of a table that is made. `barrow check` finds keys that come twice in the files. A `[[record_type]]` has its own.",
         example: r#"key = ["delivery_id"]"#,
     },
     Key {
@@ -97,7 +97,7 @@ pub const KEYS: &[Key] = &[
         name: "after",
         takes: Takes::Texts,
         default: "`[]`",
-        meaning: "SQL that runs once all rows are there, in their transaction; in MariaDB and MySQL after the commit, and one that fails is told with exit code 1.",
+        meaning: "SQL that runs once all rows are there, in their transaction; in MariaDB and MySQL after the commit, and one that fails is reported with exit code 1.",
         example: r#"after = ["CREATE INDEX by_grower ON deliveries (grower)"]"#,
     },
     Key {
@@ -193,7 +193,7 @@ pub const KEYS: &[Key] = &[
         name: "when_unfit",
         takes: Takes::Words(&["stop", "reject"]),
         default: r#"`"stop"`"#,
-        meaning: r#"A row with a value that cannot be written so that it is read back the same: the export stops and leaves nothing; or `"reject"`: the row is skipped, counted and told, within `[rejects] max_rejects`."#,
+        meaning: r#"A row with a value that cannot be written so that it is read back the same: the export stops and leaves nothing; or `"reject"`: the row is skipped, counted and reported, within `[rejects] max_rejects`."#,
         example: r#"when_unfit = "reject""#,
     },
     Key {

@@ -82,7 +82,7 @@ pub fn write(s: &Summary, out: &mut impl Write) -> io::Result<()> {
         writeln!(
             out,
             "  {}",
-            "without a ledger: nobody will know that these files are loaded".dimmed()
+            "without a ledger: a later load will not know that these files are loaded".dimmed()
         )?;
     }
     for made in &s.made {
