@@ -8,6 +8,7 @@ use barrow_run::{Error, Spec};
 use rusqlite::types::Value;
 
 use super::distinct::{self, Collected, Collector, Distinct, Scratch};
+use super::names;
 use crate::Query;
 use crate::files::quoted;
 
@@ -29,6 +30,8 @@ pub struct Column {
 pub struct Table {
     /// Its name.
     pub name: String,
+    /// The name without what many tables' names begin or end with.
+    pub stem: String,
     /// How many rows it has.
     pub rows: u64,
     /// The columns whose values may tell rows apart.
@@ -199,16 +202,21 @@ impl<'k> Asked<'k> {
     /// # Errors
     /// As [`Asked::collect`].
     pub fn tables(&mut self) -> Result<Vec<Table>, Error> {
-        (0..self.kinds.len())
-            .map(|place| self.table(place))
+        let names: Vec<&str> = self.kinds.iter().map(|kind| kind.table.as_str()).collect();
+        let stems = names::stems(&names);
+        stems
+            .iter()
+            .enumerate()
+            .map(|(place, stem)| self.table(place, stem))
             .collect()
     }
 
-    fn table(&mut self, place: usize) -> Result<Table, Error> {
+    fn table(&mut self, place: usize, stem: &str) -> Result<Table, Error> {
         let kinds = self.kinds;
         let kind = &kinds[place];
         let mut table = Table {
             name: kind.table.clone(),
+            stem: stem.to_string(),
             rows: 0,
             columns: Vec::new(),
             key: Vec::new(),

@@ -138,7 +138,7 @@ fn candidates(tables: &[Table], from: usize, column: &Column) -> Vec<(Option<Say
         if (to == from && *key == column.name) || !column.is_like(target) {
             continue;
         }
-        let says = names::says(&column.name, &other.name, key);
+        let says = names::says(&column.name, &other.stem, key);
         if to == from {
             if names::is_of_own_table(&column.name) || says == Some(Says::Ending) {
                 all.push((Some(Says::Ending), to));
@@ -151,7 +151,7 @@ fn candidates(tables: &[Table], from: usize, column: &Column) -> Vec<(Option<Say
             continue;
         }
         // Of two tables with the same key, the one that it is named for has it.
-        if is_own_key && names::says(&column.name, &table.name, key) == Some(Says::Table) {
+        if is_own_key && names::says(&column.name, &table.stem, key) == Some(Says::Table) {
             continue;
         }
         let by_values = column.ty.is_text()

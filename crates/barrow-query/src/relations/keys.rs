@@ -16,9 +16,9 @@ const MANY: u64 = 20;
 
 /// The key of each table that has one of a single column.
 pub fn single(tables: &mut [Table]) {
-    let names: Vec<String> = tables.iter().map(|table| table.name.clone()).collect();
+    let names: Vec<String> = tables.iter().map(|table| table.stem.clone()).collect();
     for table in tables {
-        let own = table.name.clone();
+        let own = table.stem.clone();
         let others = || names.iter().filter(|name| **name != own);
         let is_of_other = |column: &Column| {
             let name = names::plain(&column.name);
@@ -32,7 +32,7 @@ pub fn single(tables: &mut [Table]) {
             .filter(|(_, column)| table.rows >= MANY || !is_of_other(column))
             .filter(|(_, column)| table.rows > 1 || names::has_ending(&names::plain(&column.name)))
             .filter_map(|(place, column)| {
-                Some((weight(place, column, &table.name)?, column.name.clone()))
+                Some((weight(place, column, &table.stem)?, column.name.clone()))
             })
             .collect();
         // The likeliest first, and of these the first in the file.
@@ -116,12 +116,12 @@ fn sets_of<'t>(place: usize, tables: &'t [Table], found: &[Foreign]) -> Vec<Vec<
             .iter()
             .any(|f| f.from == place && f.is_sure && f.columns.iter().any(|c| c == name))
     };
-    let is_evident = |c: &Column| refers(&c.name) || names::is_of_key(&c.name, &table.name);
+    let is_evident = |c: &Column| refers(&c.name) || names::is_of_key(&c.name, &table.stem);
     let may_be = |c: &Column| c.values == table.rows && c.distinct.count() > 1;
     let whole = table.columns.iter().enumerate().filter(|(_, c)| may_be(c));
     let mut tried: Vec<(usize, &Column)> = whole.collect();
     // Columns that refer to others first, then those that are named as keys.
-    tried.sort_by_key(|(_, c)| (!refers(&c.name), !names::is_of_key(&c.name, &table.name)));
+    tried.sort_by_key(|(_, c)| (!refers(&c.name), !names::is_of_key(&c.name, &table.stem)));
     tried.truncate(TRIED);
     let mut sets: Vec<Vec<(usize, &Column)>> = Vec::new();
     for (first, a) in tried.iter().enumerate() {

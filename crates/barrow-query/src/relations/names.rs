@@ -19,6 +19,16 @@ const OF_OWN_TABLE: [&str; 7] = [
     "follows",
 ];
 
+/// Words that tables' names begin or end with, and that say nothing of what is in them.
+const OF_NO_MEANING: [&str; 16] = [
+    "tbl", "tb", "t", "table", "dim", "fact", "fct", "stg", "staging", "raw", "src", "ref",
+    "export", "extract", "dump", "data",
+];
+
+/// So many tables make a word at the beginning or end of their names one of no meaning, if
+/// they are half of all.
+const SEVERAL: usize = 3;
+
 /// How a name tells of another table's key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Says {
@@ -28,6 +38,43 @@ pub enum Says {
     Key,
     /// It is the table's name, with the key's.
     Table,
+}
+
+/// The names of tables without the words that many of them begin or end with, such as `tbl` in
+/// `tbl_growers` or a year behind each.
+pub fn stems(names: &[&str]) -> Vec<String> {
+    let bare = |name: &str| name.rsplit('.').next().unwrap_or(name).to_lowercase();
+    let words: Vec<Vec<String>> = names
+        .iter()
+        .map(|name| bare(name).split('_').map(String::from).collect())
+        .collect();
+    let is_shared = |end: fn(&[String]) -> Option<&String>, word: &String| {
+        let alike = words
+            .iter()
+            .filter(|words| words.len() > 1 && end(words) == Some(word));
+        let alike = alike.count();
+        alike >= SEVERAL && alike * 2 >= words.len()
+    };
+    let says_nothing = |end: fn(&[String]) -> Option<&String>, word: &String| {
+        OF_NO_MEANING.contains(&word.as_str()) || is_shared(end, word)
+    };
+    let stem = |words: &Vec<String>| {
+        let mut rest = words.as_slice();
+        while let [first, others @ ..] = rest
+            && !others.is_empty()
+            && says_nothing(<[String]>::first, first)
+        {
+            rest = others;
+        }
+        while let [others @ .., last] = rest
+            && !others.is_empty()
+            && says_nothing(<[String]>::last, last)
+        {
+            rest = others;
+        }
+        rest.join("_")
+    };
+    words.iter().map(stem).collect()
 }
 
 /// Letters and digits alone, in small letters.
@@ -108,6 +155,30 @@ pub fn says(column: &str, table: &str, key: &str) -> Option<Says> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_many_names_begin_or_end_with_says_nothing() {
+        for (names, wanted) in [
+            (vec!["tbl_growers", "crops"], vec!["growers", "crops"]),
+            (vec!["m.dim_day", "m.fact_sales"], vec!["day", "sales"]),
+            (
+                vec![
+                    "tl_growers_2031",
+                    "tl_crops_2031",
+                    "tl_stalls_2031",
+                    "notes",
+                ],
+                vec!["growers", "crops", "stalls", "notes"],
+            ),
+            // Two are not many; a name is never taken away whole.
+            (
+                vec!["box_a", "box_b", "t", "data"],
+                vec!["box_a", "box_b", "t", "data"],
+            ),
+        ] {
+            assert_eq!(stems(&names), wanted);
+        }
+    }
 
     #[test]
     fn names_tell_of_keys() {

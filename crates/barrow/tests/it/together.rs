@@ -376,6 +376,27 @@ fn tables_refer_to_a_key_of_several_columns_by_longer_names_too() {
 }
 
 #[test]
+fn what_the_names_of_tables_have_in_common_does_not_hide_what_refers_to_them() {
+    let m = Market::with(&[
+        ("tbl_Growers_2031.csv", b"Id,Name\n1,Ada\n2,Ivy\n3,Zoe\n"),
+        ("tbl_Crops_2031.csv", b"Id,Name\n1,kale\n2,leek\n"),
+        (
+            "tbl_Boxes_2031.csv",
+            b"Id,GrowerId,CropId,Kg\n1,3,1,2.5\n2,1,2,4.0\n3,3,2,1.5\n",
+        ),
+    ]);
+    let said =
+        m.run("draft --each tbl_Growers_2031.csv tbl_Crops_2031.csv tbl_Boxes_2031.csv -o specs");
+    assert_eq!(said.code, 0, "{}", said.err);
+    let text = String::from_utf8(m.read("specs/tbl_boxes_2031.spec.toml")).expect("UTF-8");
+    for (column, table) in [("growerid", "growers"), ("cropid", "crops")] {
+        let wanted =
+            format!("columns = [\"{column}\"]\ntable = \"tbl_{table}_2031\"\nto = [\"id\"]");
+        assert!(text.contains(&wanted), "{text}");
+    }
+}
+
+#[test]
 fn a_reference_to_its_own_table_needs_its_rows_in_order() {
     let m = Market::with(&[
         (
