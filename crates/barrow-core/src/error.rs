@@ -185,7 +185,7 @@ fn header_words(file: &str, unbound: &[Unbound], new: &[String], header: &[Strin
     }
     if !new.is_empty() {
         words += &format!(
-            "\n  not in the spec: {}\n    name {} in [columns] (load = false reads past one), or say \
+            "\n  not in the spec: {}\n    name {} in [columns] (load = false skips one), or say \
              [records] when_new_column = \"ignore\"",
             some(new),
             if new.len() == 1 { "it" } else { "them" }

@@ -337,7 +337,7 @@ fn a_line_that_names_the_delimiter_is_read_past() {
 fn where_nothing_tells_the_first_line_is_a_record() {
     let (draft, rows) = rows_of("Ada,Fen\nIvy,Norrey\nBo,Lane\n");
     assert_eq!(rows.len(), 3);
-    says(&draft, "nothing tells whether the first line is a header");
+    says(&draft, "it is not clear whether the first line is a header");
     let (draft, rows) = rows_of("grower,code\nAda,AD\nIvy,IV\nBo,BO\n");
     assert_eq!(rows.len(), 3, "{}", draft.text);
     says(&draft, "the first line is taken as the header: ");

@@ -570,7 +570,7 @@ fn what_cannot_be_written_is_told_before() {
         ),
         (
             format!("[records]\npreamble = 1\n[export]\npreamble = [\"{{rows}}\"]\n{column}"),
-            "stand in the trailer",
+            "write them in the trailer",
         ),
         (
             "[columns]\na = { type = \"boolean\", true_values = [\"Y\"] }\n".into(),

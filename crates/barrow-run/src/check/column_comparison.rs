@@ -170,7 +170,7 @@ impl Sides<'_> {
 
     fn in_table(&self, place: usize, column: &ColumnPlan) -> Verdict {
         if !column.load {
-            return verdict("read past", Weight::Fine);
+            return verdict("skipped", Weight::Fine);
         }
         let Some(table) = self.table else {
             return match self.makes {

@@ -408,7 +408,7 @@ mod tests {
         let cases = [
             (
                 "[columns]\na = { type = \"text\", from = \"A\", position = 1 }",
-                "one will do",
+                "keep one of them",
             ),
             (
                 "[columns]\na = { type = \"text\", position = 0 }",

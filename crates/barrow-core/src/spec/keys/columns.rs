@@ -105,7 +105,7 @@ pub const KEYS: &[Key] = &[
         name: "load",
         takes: Takes::Flag,
         default: "`true`",
-        meaning: "`false` reads past the field; conditions and templates may still ask for it.",
+        meaning: "`false` skips the field; conditions and templates may still use it.",
         example: r#"mark = { type = "text", load = false }"#,
     },
     Key {

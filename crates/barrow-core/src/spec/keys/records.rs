@@ -81,7 +81,7 @@ pub const KEYS: &[Key] = &[
         name: "when_new_column",
         takes: Takes::Words(&["stop", "ignore"]),
         default: r#"`"stop"`"#,
-        meaning: r#"A column of the header (or a key of an object) that the spec does not name stops the load before a record is read; `"ignore"` reads past it, with a note. `load = false` on a column does so for that one."#,
+        meaning: r#"A column of the header (or a key of an object) that the spec does not name stops the load before a record is read; `"ignore"` skips it, with a note. `load = false` on a column does so for that one."#,
         example: r#"when_new_column = "ignore""#,
     },
     Key {
