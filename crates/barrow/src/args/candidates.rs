@@ -51,7 +51,8 @@ pub fn columns() -> ArgValueCandidates {
         let plan = spec_of(&words()).and_then(|spec| spec.plan_of_look().ok());
         let types = plan.into_iter().flat_map(|plan| plan.record_types);
         let columns = types.flat_map(|of_type| of_type.columns);
-        columns.map(|c| one(c.name, &c.ty.to_string())).collect()
+        let fit = columns.filter(|column| can_be_typed(&column.name));
+        fit.map(|c| one(c.name, &c.ty.to_string())).collect()
     })
 }
 
@@ -60,8 +61,11 @@ pub fn tables() -> ArgValueCandidates {
     ArgValueCandidates::new(|| {
         let url = database(&words()).filter(|url| url.file().is_some_and(Path::exists));
         let tables = url.and_then(|url| barrow_query::tables_of(&url).ok());
-        let tables = tables.into_iter().flatten();
-        tables.map(CompletionCandidate::new).collect()
+        let fit = tables
+            .into_iter()
+            .flatten()
+            .filter(|name| can_be_typed(name));
+        fit.map(CompletionCandidate::new).collect()
     })
 }
 
@@ -130,6 +134,11 @@ fn database(words: &[OsString]) -> Option<Url> {
         Some(spec) => spec.url().ok(),
         None => Settings::of(Path::new("")).ok()?.database().ok()?,
     }
+}
+
+/// Names that hold control characters are not printed to a terminal.
+fn can_be_typed(name: &str) -> bool {
+    !name.chars().any(char::is_control)
 }
 
 fn one(word: impl Into<OsString>, meaning: &str) -> CompletionCandidate {

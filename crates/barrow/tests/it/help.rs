@@ -121,6 +121,16 @@ fn columns_tables_runs_and_keys_are_completed() {
         );
     }
     assert!(!completed(&m, "bash", "load st").contains("stalls.csv"));
+    // What a name would do to a terminal, it does not do.
+    let connection = rusqlite::Connection::open(m.path("stalls.db")).expect("a database");
+    connection
+        .execute_batch("CREATE TABLE \"st\u{1b}[2J\" (a)")
+        .expect("a table");
+    let tables = completed(&m, "bash", "export --database sqlite:stalls.db --table st");
+    assert!(
+        tables.contains("stalls") && !tables.contains('\u{1b}'),
+        "{tables}"
+    );
     // A spec that is wrong, and a database that is not there, are nothing to complete by.
     let wrong = completed(&m, "bash", "export no.spec.toml --split-by ");
     assert_eq!(wrong.trim(), "");
