@@ -12,8 +12,12 @@ use std::io::{self, Read, Seek, SeekFrom, Write};
 use rusqlite::types::Value;
 use xxhash_rust::xxh3::xxh3_128_with_seed;
 
-/// So many fingerprints stay in memory, over all columns that are looked at in one reading.
-pub const ROOM: usize = 4 << 20;
+/// So many fingerprints stay in memory, over all columns that are looked at in one reading: at
+/// most 64 MiB, since what grows may have room for twice as many.
+pub const ROOM: usize = 2 << 20;
+
+/// So many are written to disk at once.
+const WRITTEN_AT_ONCE: usize = 1 << 16;
 
 /// So many of a column stay in memory at least.
 const LEAST: usize = 1024;
@@ -66,14 +70,16 @@ impl Scratch {
     }
 
     fn write(&mut self, some: &[u128]) -> io::Result<Stretch> {
-        let bytes: Vec<u8> = some.iter().flat_map(|one| one.to_le_bytes()).collect();
-        self.file.seek(SeekFrom::Start(self.end))?;
-        self.file.write_all(&bytes)?;
         let stretch = Stretch {
             at: self.end,
             count: some.len() as u64,
         };
-        self.end += bytes.len() as u64;
+        self.file.seek(SeekFrom::Start(self.end))?;
+        for part in some.chunks(WRITTEN_AT_ONCE) {
+            let bytes: Vec<u8> = part.iter().flat_map(|one| one.to_le_bytes()).collect();
+            self.file.write_all(&bytes)?;
+            self.end += bytes.len() as u64;
+        }
         Ok(stretch)
     }
 }
