@@ -16,7 +16,7 @@ struct Candidate<'t> {
     says: Says,
 }
 
-/// Foreign keys of several columns. Each table is read once, at most.
+/// Foreign keys of several columns. Each table is read once more, at most.
 ///
 /// # Errors
 /// A file cannot be read.
@@ -94,13 +94,6 @@ fn alike<'t>(table: &'t Table, other: &Table) -> Vec<(Vec<&'t str>, Says)> {
         found.push((all, Says::Key));
     }
     for (place, key) in of_key(other).enumerate() {
-        let rest_is_same = same
-            .iter()
-            .enumerate()
-            .all(|(at, c)| at == place || c.is_some());
-        if !rest_is_same {
-            continue;
-        }
         let longer = |name: &str, key: &str| {
             key.len() > 2
                 && name.len() > key.len()
@@ -111,6 +104,7 @@ fn alike<'t>(table: &'t Table, other: &Table) -> Vec<(Vec<&'t str>, Says)> {
                 true => Some(column.name.as_str()),
                 false => c.map(|c| c.name.as_str()),
             });
+            // None where another column of the key has no column here.
             if let Some(all) = each.collect() {
                 found.push((all, Says::Ending));
             }

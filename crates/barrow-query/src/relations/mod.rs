@@ -1,6 +1,7 @@
 //! What drafted tables have to do with each other: columns that tell the rows of one apart, and
 //! columns whose values all stand in the key of another. Both are told from all values: each file
-//! is read once for its columns, and at most twice more for several of them together.
+//! is read once for its columns, at most twice more for several of them together, and by a query where a
+//! column may refer to its own table.
 
 mod composite;
 mod distinct;
