@@ -208,7 +208,8 @@ impl Binder<'_> {
             Scope::Raw => {
                 return Err(
                     Wrong::new(span.clone(), format!("there is no \"{name}\" here")).help(
-                        "a record type is chosen by record, field(n) or slice(start, width): its columns are not known yet",
+                        "a record type is chosen by record, field(n) or slice(start, width): its \
+                         columns are not known yet",
                     ),
                 );
             }

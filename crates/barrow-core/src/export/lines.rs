@@ -63,7 +63,8 @@ impl Lines {
         let known_only_after = |part: &Part| matches!(part, Part::Rows | Part::Sum(..));
         if lines.preamble.iter().flatten().any(known_only_after) {
             problems.push(
-                "[export] preamble: rows and sums are known once the records are written, so write them in the trailer"
+                "[export] preamble: rows and sums are known once the records are written, so \
+                 write them in the trailer"
                     .into(),
             );
         }

@@ -169,7 +169,8 @@ fn no_layout(source: &SourceFile, sample: &Sample) -> Error {
         crate::escape::visible_short(line.as_bytes(), 60)
     });
     Error::NoFile(format!(
-        "{} is not recognised as a table: neither a delimiter nor fixed widths explain nine lines in ten\n  its first line: {shown}\n  --lines drafts one column of text, a line each",
+        "{} is not recognised as a table: neither a delimiter nor fixed widths explain \
+         nine lines in ten\n  its first line: {shown}\n  --lines drafts one column of text, a line each",
         source.name()
     ))
 }

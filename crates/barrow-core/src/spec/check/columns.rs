@@ -220,7 +220,8 @@ fn place(c: &Column, header: Header, places: &mut Places, problems: &mut Vec<Pro
         problems.push(Problem::new(
             at.span.clone(),
             format!(
-                "column {} is found by name (from = \"{}\") and by place (position = {}): keep one of them",
+                "column {} is found by name (from = \"{}\") and by place (position = {}): \
+                 keep one of them",
                 c.name.value, from.value, at.value
             ),
             "a second place",

@@ -144,7 +144,8 @@ fn delimited(d: &Delimited, ending: &RecordEnd, problems: &mut Vec<Problem>) -> 
     } else if holds_ending(&delimiter, ending) {
         clash(
             &d.delimiter,
-            "the delimiter holds a record's end, so the end of a record would look like a delimiter",
+            "the delimiter holds a record's end, so the end of a record would look \
+             like a delimiter",
             "holds a line end",
         );
     }
