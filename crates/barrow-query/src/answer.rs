@@ -13,6 +13,7 @@ use barrow_targets::sqlite::Sqlite;
 use rusqlite::types::Value;
 use rusqlite::{Connection, Statement};
 
+use crate::aggregates::Aggregates;
 use crate::report::{QueryReport, TableReport, most};
 use crate::shared::{Scan, Shared};
 use crate::tables::FileTable;
@@ -60,6 +61,11 @@ impl Answer {
             columns: Vec::new(),
         };
         let columns = columns(&answer.prepare()?);
+        if let Some(own) = Aggregates::of(&answer.sql, &answer.tables, &answer.shared) {
+            let names: Vec<&str> = columns.iter().map(|c| c.name.as_str()).collect();
+            let made = own.register(&answer.connection, &names);
+            answer.sql = made.map_err(|error| answer.explained(&error))?;
+        }
         answer.columns = columns;
         Ok(answer)
     }

@@ -27,6 +27,7 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+mod aggregates;
 mod answer;
 mod attached;
 pub mod exact;

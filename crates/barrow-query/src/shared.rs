@@ -1,7 +1,7 @@
 //! What the parts of one query know in common.
 
 use std::collections::BTreeMap;
-use std::sync::atomic::AtomicBool;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use barrow_core::counts::RunCounts;
@@ -44,6 +44,11 @@ impl Shared {
     /// Becomes true once a sum was given as text.
     pub fn long_sums(&self) -> Arc<AtomicBool> {
         self.inner().long_sums.clone()
+    }
+
+    /// A sum is given as text.
+    pub fn sum_is_long(&self) {
+        self.inner().long_sums.store(true, Ordering::Relaxed);
     }
 
     /// A number that no other place of a table in a query has.

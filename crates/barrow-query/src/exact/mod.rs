@@ -8,6 +8,8 @@
 pub mod decimal;
 mod sums;
 
+pub use sums::Sum;
+
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 

@@ -37,6 +37,17 @@ impl Sum {
         }
     }
 
+    /// The sum of so many numbers; `has_fraction` says whether one of them is not whole.
+    pub fn of(count: u64, sum: Decimal, has_fraction: bool) -> Sum {
+        Sum {
+            count,
+            exact: Some(sum.digits),
+            scale: sum.scale,
+            fractions: u64::from(has_fraction),
+            ..Sum::default()
+        }
+    }
+
     /// Adds a value, or takes it away again where `sign` is -1.
     #[inline]
     fn add(&mut self, value: ValueRef<'_>, sign: i128) {
@@ -124,7 +135,7 @@ impl Sum {
 
     /// The sum: a whole number of whole ones, else a number that gives the decimal back, or
     /// its digits as text where none does.
-    fn sum(&self) -> Value {
+    pub fn sum(&self) -> Value {
         match self.decimal() {
             _ if self.count == 0 => Value::Null,
             None => Value::Real(self.rough()),
@@ -138,14 +149,16 @@ impl Sum {
         }
     }
 
-    fn total(&self) -> Value {
+    /// The sum as floating point: 0 of no number.
+    pub fn total(&self) -> Value {
         Value::Real(
             self.decimal()
                 .map_or_else(|| self.rough(), |sum| sum.divided(1)),
         )
     }
 
-    fn average(&self) -> Value {
+    /// The sum divided by how many numbers there are.
+    pub fn average(&self) -> Value {
         match self.decimal() {
             _ if self.count == 0 => Value::Null,
             Some(sum) => Value::Real(sum.divided(self.count)),

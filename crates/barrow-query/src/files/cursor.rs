@@ -111,12 +111,10 @@ impl FilesCursor {
     /// Begins to read the files: those that `values` do not exclude.
     fn stream(&self, plan: &ScanPlan, values: &[Value], counts: bool) -> Result<Streaming, Error> {
         let table = &self.given.table;
-        let mut own = table.files.spec.plan_of_look()?;
-        let used = |name: &str| {
+        let own = self.given.plan_of(|name| {
             let place = table.columns.iter().position(|c| c.name == name);
             place.is_some_and(|place| plan.uses(place))
-        };
-        own.narrow(table.record_type, used);
+        })?;
         let kind = &own.record_types[table.record_type];
         let mut prune = Prune::default();
         for (wanted, value) in plan.wanted.iter().zip(values) {
@@ -150,14 +148,7 @@ impl FilesCursor {
         let extras = table.extras.iter().copied().map(Output::Extra);
         let outputs = outputs.chain(extras).collect();
         if counts {
-            self.given.shared.count(plan.number, |scan| {
-                scan.table.clone_from(&table.name);
-                scan.columns = kind
-                    .read
-                    .iter()
-                    .map(|p| kind.columns[*p].name.clone())
-                    .collect();
-            });
+            self.given.begun(plan.number, &own);
         }
         let part = table.record_type;
         let work = move |batch: &mut Encoded<u64>| {
@@ -320,13 +311,8 @@ impl FilesCursor {
             return Ok(());
         };
         let place = rows.places.get(file.index).copied().unwrap_or(usize::MAX);
-        match self.given.table.files.is_still(place) {
-            true => Ok(()),
-            false => Err(self.given.shared.fail(Error::failed(format!(
-                "{}: it changed while it was read",
-                file.name
-            )))),
-        }
+        let still = self.given.is_still(place, &file.name);
+        still.map_err(|error| self.given.shared.fail(error))
     }
 }
 

@@ -3,6 +3,9 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use barrow_core::plan::Plan;
+use barrow_run::Error;
+
 use super::kept::Kept;
 use crate::shared::Shared;
 use crate::tables::FileTable;
@@ -14,6 +17,42 @@ pub struct Given {
     pub table: Arc<FileTable>,
     /// What the query's parts know in common.
     pub shared: Shared,
+}
+
+impl Given {
+    /// How the files are read where only some of the table's columns are used.
+    ///
+    /// # Errors
+    /// As [`barrow_run::Spec::plan_of_look`].
+    pub fn plan_of(&self, uses: impl Fn(&str) -> bool) -> Result<Plan, Error> {
+        let mut own = self.table.files.spec.plan_of_look()?;
+        own.narrow(self.table.record_type, uses);
+        Ok(own)
+    }
+
+    /// Notes which columns a look reads.
+    pub fn begun(&self, number: u64, plan: &Plan) {
+        let kind = &plan.record_types[self.table.record_type];
+        let name = |place: &usize| kind.columns[*place].name.clone();
+        self.shared.count(number, |scan| {
+            scan.table.clone_from(&self.table.name);
+            scan.columns = kind.read.iter().map(name).collect();
+        });
+    }
+
+    /// Whether the file at a place of the table's is what it was: one that changes while it
+    /// is read is no answer.
+    ///
+    /// # Errors
+    /// It changed.
+    pub fn is_still(&self, place: usize, name: &str) -> Result<(), Error> {
+        match self.table.files.is_still(place) {
+            true => Ok(()),
+            false => Err(Error::failed(format!(
+                "{name}: it changed while it was read"
+            ))),
+        }
+    }
 }
 
 /// How often each place of the table in the query was looked through, and what was kept.

@@ -9,7 +9,7 @@ mod kept;
 mod prune;
 mod scan_plan;
 mod table;
-mod value;
+pub mod value;
 
 pub use flow::Batches;
 pub use given::Given;
