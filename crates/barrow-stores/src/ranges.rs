@@ -20,6 +20,10 @@ use crate::transport::{is_passing, seconds};
 /// So many bytes are asked for by one request.
 const PIECE: u64 = 4 << 20;
 
+/// So many by the first one. Nothing else is asked for before half of them were taken: often
+/// only a file's start is wanted.
+const FIRST: u64 = 256 << 10;
+
 /// So many requests are under way at once: with the piece's size, all that is ever held.
 const AHEAD: usize = 5;
 
@@ -46,6 +50,10 @@ pub struct RangeReader {
     /// The pieces under way, the next one first.
     pieces: VecDeque<UnboundedReceiver<Result<Bytes, Fault>>>,
     current: Bytes,
+    /// How many bytes were taken.
+    taken: u64,
+    /// Whether anything was asked for.
+    is_begun: bool,
     /// Where the next request begins.
     next: u64,
     end: u64,
@@ -59,6 +67,8 @@ impl RangeReader {
             ranges,
             pieces: VecDeque::new(),
             current: Bytes::new(),
+            taken: 0,
+            is_begun: false,
             next: range.start,
             end: range.end,
         }
@@ -67,7 +77,13 @@ impl RangeReader {
     /// Asks for more, as long as few enough pieces are under way.
     fn ask_ahead(&mut self) {
         while self.pieces.len() < AHEAD && self.next < self.end {
-            let range = self.next..self.end.min(self.next + PIECE);
+            let size = match self.is_begun {
+                false => FIRST,
+                true if self.taken <= FIRST / 2 => return,
+                true => PIECE,
+            };
+            self.is_begun = true;
+            let range = self.next..self.end.min(self.next + size);
             self.next = range.end;
             let (send, receive) = unbounded_channel();
             let ranges = self.ranges.clone();
@@ -94,6 +110,7 @@ impl Read for RangeReader {
         }
         let read = self.current.len().min(buffer.len());
         self.current.copy_to_slice(&mut buffer[..read]);
+        self.taken += read as u64;
         Ok(read)
     }
 }

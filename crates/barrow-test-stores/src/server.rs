@@ -127,7 +127,7 @@ impl Server {
         *self.shared.faults() = faults;
     }
 
-    /// The requests so far, as `GET /market/out/sales-1.psv`, and forgets them.
+    /// The requests so far, as `GET /market/out/sales-1.psv bytes=0-99`, and forgets them.
     pub fn take_requests(&self) -> Vec<String> {
         let mut log = self
             .shared
@@ -173,7 +173,9 @@ async fn answer(
         .await
         .map(|body| body.to_bytes())
         .unwrap_or_default();
-    let line = format!("{} {}", parts.method, parts.uri);
+    let range = parts.headers.get("range").and_then(|r| r.to_str().ok());
+    let range = range.map_or(String::new(), |range| format!(" {range}"));
+    let line = format!("{} {}{range}", parts.method, parts.uri);
     shared
         .log
         .lock()

@@ -27,6 +27,7 @@ use crate::error::Error;
 use crate::plan::Plan;
 use crate::pool::pool;
 use crate::records::block::BLOCK;
+use crate::records::checkpoint::Checkpoint;
 use crate::records::splitter::Splitter;
 use crate::source::SourceFile;
 
@@ -44,10 +45,13 @@ pub struct Options {
     /// Where the first file's records are to be taken from, 0-based: those before
     /// are in the table.
     pub from: u64,
-    /// What the first file was like up to that place, as a block's prefix said it.
-    pub expected: Option<String>,
+    /// What the first file was like up to that place, as a block's checkpoint said it.
+    pub expected: Option<Checkpoint>,
+    /// Whether that file is known to be the same still, so that what comes before the place
+    /// need not be read.
+    pub is_same: bool,
     /// Whether each block says what its file is like up to its end.
-    pub prefixes: bool,
+    pub checkpoints: bool,
     /// What computed values may say of the run.
     pub context: RunContext,
 }
@@ -62,7 +66,8 @@ impl Default for Options {
             hashes: false,
             from: 0,
             expected: None,
-            prefixes: false,
+            is_same: false,
+            checkpoints: false,
             context: RunContext::default(),
         }
     }
@@ -134,9 +139,8 @@ pub fn run_into<X: Default + Send, E>(
     let context = &options.context;
     let splitter = Splitter::new(plan, files, options.block_size)
         .hashing(options.hashes)
-        .telling_prefixes(options.prefixes)
-        .expecting(options.expected.clone())
-        .from(options.from);
+        .telling_checkpoints(options.checkpoints)
+        .from(options.from, options.expected.clone(), options.is_same);
     // The ends of the pool move in: where the sink gives up, they are dropped, so that the
     // threads which wait at the other ends see it and end.
     thread::scope(move |scope| {

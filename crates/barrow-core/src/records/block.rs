@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
+use super::checkpoint::Checkpoint;
 use super::mark::Mark;
 use crate::records::file_format::FileFormat;
 use crate::source::Content;
@@ -85,9 +86,8 @@ pub struct Block {
     /// Bytes of the file as stored that were read for this block: what a
     /// progress bar counts.
     pub taken: u64,
-    /// The hash of all of the file's bytes, unpacked, up to the block's end, where that is
-    /// asked for.
-    pub prefix: Option<String>,
+    /// What the file is like, unpacked, up to the block's end, where that is asked for.
+    pub checkpoint: Option<Checkpoint>,
     /// Set on a file's last block.
     pub last: Option<FileEnd>,
 }
@@ -112,7 +112,7 @@ impl Block {
         self.marks.clear();
         self.left_out = LeftOut::default();
         self.taken = 0;
-        self.prefix = None;
+        self.checkpoint = None;
         self.last = None;
     }
 

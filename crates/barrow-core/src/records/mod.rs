@@ -1,6 +1,7 @@
 //! From bytes to records, and from records to fields.
 
 pub mod block;
+pub mod checkpoint;
 pub mod delimited;
 pub mod ending;
 pub mod file_format;
@@ -12,7 +13,6 @@ pub mod layout;
 pub mod lines;
 pub mod mark;
 pub mod opening;
-pub mod prefix;
 pub mod prologue;
 pub mod record_types;
 pub mod rules;

@@ -3,20 +3,21 @@
 use std::sync::Arc;
 
 use super::block::{Block, FileEnd, LeftOut};
+use super::checkpoint::{Checkpoint, Checkpoints};
 use super::delimited::scan::Progress;
 use super::framing::Framing;
 use super::mark::{Mark, State};
 use super::opening::{Start, Text, open, open_input};
-use super::prefix::Prefix;
 use super::prologue::{PrologueReader, may_be_empty, too_short};
 use super::rules::Rules;
 use crate::error::Error;
 use crate::escape::visible_path;
+use crate::format::RecordFormat;
 use crate::plan::Plan;
 use crate::reason::has_reasons_beside;
 use crate::records::file_format::FileFormat;
-use crate::source::SourceFile;
 use crate::source::open::Input;
+use crate::source::{Compression, SourceFile};
 use crate::words::Header;
 
 /// More bytes than this are never held for one block: they are addressed with 32
@@ -35,9 +36,11 @@ pub struct Splitter<'p> {
     /// Where the first file's records are to be taken from.
     from: u64,
     /// Whether each block says what the file is like up to its end.
-    prefixes: bool,
+    checkpoints: bool,
     /// What the first file was like up to that place, where that is known.
-    expected: Option<String>,
+    expected: Option<Checkpoint>,
+    /// Whether it is known to be the same still.
+    is_same: bool,
 }
 
 /// The file being read.
@@ -59,7 +62,28 @@ struct Open {
     /// Lines set aside and not yet reported.
     left_out: LeftOut,
     /// Hashes the file's bytes, where that is asked for.
-    prefix: Option<Prefix>,
+    checkpoints: Option<Checkpoints>,
+}
+
+impl Open {
+    /// Holds the block against what the file was like, and notes what it is like now, where
+    /// that is asked for.
+    fn check(&mut self, block: &mut Block) -> Result<(), Error> {
+        let is_between = self.is_between_records();
+        let next = is_between.then_some((self.line, self.record));
+        if let Some(checkpoints) = &mut self.checkpoints {
+            let (begins, raw) = (block.place(0), block.raw(0..block.bytes.len()));
+            let passed = checkpoints.pass(begins, raw, block.last.is_some());
+            passed.map_err(|at| changed(&self.reading.name, at))?;
+            block.checkpoint = Some(checkpoints.here(next));
+        }
+        Ok(())
+    }
+
+    /// Whether what follows begins with a record, or with what stands between two.
+    fn is_between_records(&self) -> bool {
+        !self.progress.too_long && !self.progress.in_comment && self.held.is_empty()
+    }
 }
 
 impl<'p> Splitter<'p> {
@@ -73,8 +97,9 @@ impl<'p> Splitter<'p> {
             current: None,
             hashes: false,
             from: 0,
-            prefixes: false,
+            checkpoints: false,
             expected: None,
+            is_same: false,
         }
     }
 
@@ -84,19 +109,23 @@ impl<'p> Splitter<'p> {
     }
 
     /// Says with each block what the file is like up to its end.
-    pub fn telling_prefixes(self, prefixes: bool) -> Splitter<'p> {
-        Splitter { prefixes, ..self }
+    pub fn telling_checkpoints(self, checkpoints: bool) -> Splitter<'p> {
+        Splitter {
+            checkpoints,
+            ..self
+        }
     }
 
-    /// Holds what the first file has before the place from which it is read against what
-    /// it had when that was committed.
-    pub fn expecting(self, expected: Option<String>) -> Splitter<'p> {
-        Splitter { expected, ..self }
-    }
-
-    /// Passes over what the first file has before a place, 0-based.
-    pub fn from(self, from: u64) -> Splitter<'p> {
-        Splitter { from, ..self }
+    /// Passes over what the first file has before a place, 0-based, and holds it against what
+    /// it had when that was committed. Where the file `is_same` still, it is not even read, as
+    /// far as that can be.
+    pub fn from(self, from: u64, expected: Option<Checkpoint>, is_same: bool) -> Splitter<'p> {
+        Splitter {
+            from,
+            expected,
+            is_same,
+            ..self
+        }
     }
 
     /// Fills `block` with the next records. False where there are no more.
@@ -113,9 +142,7 @@ impl<'p> Splitter<'p> {
         }
         if let Some(mut open) = self.current.take() {
             self.cut(&mut open, block)?;
-            if let Some(prefix) = &mut open.prefix {
-                block.prefix = Some(prefix.pass(block, &open.reading.name)?);
-            }
+            open.check(block)?;
             block.order = self.order;
             self.order += 1;
             // Where values are carried, records that are in the table may still be
@@ -182,11 +209,14 @@ impl<'p> Splitter<'p> {
             shapes: lead.shapes,
             notes,
         });
-        let expected = self
-            .expected
-            .clone()
-            .filter(|_| index == 0 && self.from > 0);
-        let expected = expected.map(|hash| (self.from, hash));
+        let expected = self.expected.as_ref();
+        let expected = expected.filter(|_| index == 0 && self.from > 0);
+        if let Some(checkpoint) = expected.filter(|_| self.is_same)
+            && let Some(next) = checkpoint.next.filter(|_| self.can_jump(&text))
+        {
+            return self.jumped(source, reading, text, checkpoint, next);
+        }
+        let expected = expected.map(|checkpoint| (self.from, checkpoint.hash.clone()));
         Ok(Open {
             text,
             reading,
@@ -201,7 +231,50 @@ impl<'p> Splitter<'p> {
             line: 1,
             record: 1,
             left_out: lead.left_out,
-            prefix: (self.prefixes || expected.is_some()).then(|| Prefix::new(expected)),
+            checkpoints: (self.checkpoints || expected.is_some())
+                .then(|| Checkpoints::new(expected)),
+        })
+    }
+
+    /// Whether what comes before a place need not be read: where bytes stand in the text as
+    /// they do in the file, and no record asks for what was before it.
+    fn can_jump(&self, text: &Text) -> bool {
+        let plan = self.plan;
+        text.input.packing() == Compression::None
+            && text.transcoder.is_none()
+            && plan.records.trailer == 0
+            && plan.totals.is_empty()
+            && !plan.carries()
+            && !matches!(plan.records.format, RecordFormat::Json)
+    }
+
+    /// A file of which the start was read, and which goes on at a checkpoint.
+    fn jumped(
+        &self,
+        source: &SourceFile,
+        reading: Arc<FileFormat>,
+        mut text: Text,
+        checkpoint: &Checkpoint,
+        (line, record): (u64, u64),
+    ) -> Result<Open, Error> {
+        text.input.jump(source, &checkpoint.pieces)?;
+        text.whole = false;
+        let mut before = Vec::new();
+        let most = self.from.saturating_sub(checkpoint.pieces.bytes);
+        text.input.fill(most as usize, &mut before)?;
+        let checkpoints = Checkpoints::go_on(checkpoint, &before)
+            .ok_or_else(|| changed(&reading.name, self.from))?;
+        Ok(Open {
+            text,
+            reading,
+            carry: Vec::new(),
+            held: Vec::new(),
+            progress: Progress::default(),
+            offset: self.from,
+            line,
+            record,
+            left_out: LeftOut::default(),
+            checkpoints: Some(checkpoints),
         })
     }
 
@@ -339,6 +412,14 @@ impl<'p> Splitter<'p> {
         block.left_out = std::mem::take(&mut open.left_out);
         block.taken = open.text.input.taken();
         Ok(())
+    }
+}
+
+/// A file that is not what it was up to a place.
+fn changed(file: &str, bytes: u64) -> Error {
+    Error::Changed {
+        file: file.into(),
+        bytes,
     }
 }
 

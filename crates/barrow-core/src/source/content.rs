@@ -10,14 +10,13 @@ use std::ops::Range;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
+use super::tree_hash::{PIECE, TreeHash, WholePieces, digits};
+
 /// So many places of a file are in its sample.
 const PLACES: u64 = 64;
 
 /// So many bytes at each of them.
 const AT_EACH: u64 = 4096;
-
-/// So many digits of a hash are kept: 128 bits, of which nobody makes two alike.
-const DIGITS: usize = 32;
 
 /// A file's size and sample: all that can be had of a large file in a moment.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
@@ -82,7 +81,7 @@ pub fn fingerprint(path: &Path) -> io::Result<Fingerprint> {
     }
     Ok(Fingerprint {
         size,
-        sample: digits(&hasher),
+        sample: digits(&hasher.finalize()),
     })
 }
 
@@ -135,7 +134,7 @@ impl Sampler {
     pub fn finish(self) -> Fingerprint {
         Fingerprint {
             size: self.size,
-            sample: digits(&self.hasher),
+            sample: digits(&self.hasher.finalize()),
         }
     }
 }
@@ -183,7 +182,7 @@ pub fn fingerprint_of_places<'b>(
     }
     Fingerprint {
         size,
-        sample: digits(&hasher),
+        sample: digits(&hasher.finalize()),
     }
 }
 
@@ -197,7 +196,7 @@ impl Content {
         hasher.update_reader(reader)?;
         Ok(Content {
             bytes: hasher.count(),
-            hash: digits(&hasher),
+            hash: digits(&hasher.finalize()),
         })
     }
 }
@@ -206,55 +205,12 @@ impl Content {
 pub fn hash_of(text: &[u8]) -> String {
     let mut hasher = blake3::Hasher::new();
     hasher.update(text);
-    digits(&hasher)
-}
-
-fn digits(hasher: &blake3::Hasher) -> String {
-    hasher.finalize().to_hex()[..DIGITS].to_string()
+    digits(&hasher.finalize())
 }
 
 /// The hash of what was read so far.
 #[derive(Clone, Default)]
-pub struct RunningHash(Arc<Mutex<Pieces>>);
-
-/// Bytes are hashed in pieces of this size: what comes in other sizes has its chunks, of
-/// which the hash makes many at once, made one by one at either end. Without, hashing took
-/// 1.7 times as long.
-const PIECE: usize = 64 * 1024;
-
-#[derive(Default)]
-struct Pieces {
-    hasher: blake3::Hasher,
-    /// The start of a piece.
-    waiting: Vec<u8>,
-}
-
-impl Pieces {
-    fn add(&mut self, mut bytes: &[u8]) {
-        if !self.waiting.is_empty() {
-            let (more, rest) = bytes.split_at(bytes.len().min(PIECE - self.waiting.len()));
-            self.waiting.extend_from_slice(more);
-            bytes = rest;
-            if self.waiting.len() < PIECE {
-                return;
-            }
-            self.hasher.update(&self.waiting);
-            self.waiting.clear();
-        }
-        let (whole, rest) = bytes.split_at(bytes.len() / PIECE * PIECE);
-        self.hasher.update(whole);
-        self.waiting.extend_from_slice(rest);
-    }
-
-    fn content(&self) -> Content {
-        let mut hasher = self.hasher.clone();
-        hasher.update(&self.waiting);
-        Content {
-            bytes: hasher.count(),
-            hash: digits(&hasher),
-        }
-    }
-}
+pub struct RunningHash(Arc<Mutex<TreeHash>>);
 
 impl RunningHash {
     /// Hashes what is read through the reader.
@@ -265,16 +221,24 @@ impl RunningHash {
         }
     }
 
+    /// Of bytes of which some pieces were hashed another time.
+    pub fn go_on(from: &WholePieces) -> RunningHash {
+        RunningHash(Arc::new(Mutex::new(TreeHash::go_on(from))))
+    }
+
     /// Hashes bytes that were written.
     pub fn add(&self, bytes: &[u8]) {
-        let mut pieces = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        pieces.add(bytes);
+        let mut hash = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        hash.add(bytes);
     }
 
     /// What was read so far.
     pub fn content(&self) -> Content {
-        let pieces = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        pieces.content()
+        let hash = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        Content {
+            bytes: hash.bytes(),
+            hash: hash.digits(),
+        }
     }
 }
 
@@ -319,7 +283,7 @@ mod tests {
             Content::of(File::open(file.path()).unwrap()).unwrap()
         );
         assert_eq!(running.content().bytes, bytes.len() as u64);
-        assert_eq!(running.content().hash.len(), DIGITS);
+        assert_eq!(running.content().hash.len(), 32);
     }
 
     #[test]

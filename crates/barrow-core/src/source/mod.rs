@@ -16,6 +16,7 @@ pub mod open;
 mod place;
 mod standard_input;
 pub mod transcode;
+pub mod tree_hash;
 
 pub use charset::Charset;
 pub use compression::Compression;

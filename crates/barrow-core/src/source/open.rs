@@ -6,6 +6,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use super::content::{Content, RunningHash};
 use super::file::SourceFile;
+use super::tree_hash::WholePieces;
 use crate::error::Error;
 use crate::source::compression::{Compression, TELLING};
 use crate::words::Word;
@@ -161,6 +162,28 @@ impl Input {
                 source,
             }),
         }
+    }
+
+    /// Goes on at a place further on, 0-based, where the pieces before it end; they are not
+    /// read. Of what is packed nothing can be passed over.
+    ///
+    /// # Errors
+    /// The file cannot be read there.
+    pub fn jump(&mut self, source: &SourceFile, pieces: &WholePieces) -> Result<(), Error> {
+        let reader = source.open_at(pieces.bytes).map_err(|error| Error::Read {
+            file: self.name.clone(),
+            source: error,
+        })?;
+        self.first.clear();
+        self.given = pieces.bytes;
+        self.inner = match &mut self.hash {
+            None => reader,
+            Some(hash) => {
+                *hash = RunningHash::go_on(pieces);
+                Box::new(hash.through(reader))
+            }
+        };
+        Ok(())
     }
 
     /// How many bytes of the file as stored were taken since the last call.

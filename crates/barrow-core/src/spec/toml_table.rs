@@ -277,6 +277,7 @@ impl<'s> Section<'s> {
                 continue;
             }
             let help = other_words::key(name, &self.name)
+                .or_else(|| keys::elsewhere(name))
                 .or_else(|| did_you_mean(name, self.asked.iter().copied()))
                 .unwrap_or_else(|| format!("{} knows {}", self.name, one_of(&self.asked)));
             self.problem(

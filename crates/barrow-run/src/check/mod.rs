@@ -185,7 +185,8 @@ impl<'c> Check<'c> {
         if let Some(resumed) = &target.selection.resumed {
             options.from = resumed.from;
             options.expected.clone_from(&resumed.expected);
-            options.prefixes = true;
+            options.is_same = resumed.is_same;
+            options.checkpoints = true;
         }
         let flowed = pipeline::run(&spec.plan, files.clone(), options, &encode, &mut sink);
         sink.end();

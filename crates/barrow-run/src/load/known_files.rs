@@ -449,6 +449,7 @@ impl KnownFiles {
         }
         let mut first = state.counted.files.len();
         let mut from = 0;
+        let is_same = Self::has_version(source, file);
         let mut words = format!("run {} goes on, which was interrupted", run.run);
         if file.outcome == Outcome::Going {
             first -= 1;
@@ -468,7 +469,8 @@ impl KnownFiles {
             written: state.written,
             first,
             from,
-            expected: state.prefix.filter(|_| from > 0),
+            expected: state.checkpoint.filter(|_| from > 0),
+            is_same,
             words,
         }))
     }

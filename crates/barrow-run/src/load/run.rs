@@ -2,6 +2,7 @@
 
 use barrow_core::counts::{FileCounts, RunCounts};
 use barrow_core::pipeline;
+use barrow_core::records::checkpoint::Checkpoint;
 use barrow_core::rejects::RejectWriter;
 use barrow_core::source::SourceFile;
 use barrow_core::words::{Every, Mode};
@@ -216,6 +217,7 @@ pub(crate) fn run_by<'s>(
             Start {
                 from: resumed.from,
                 expected: resumed.expected,
+                is_same: resumed.is_same,
             },
         ),
     };
@@ -256,7 +258,9 @@ pub(crate) struct Start {
     /// The place, 0-based.
     pub from: u64,
     /// What the file was like up to there.
-    pub expected: Option<String>,
+    pub expected: Option<Checkpoint>,
+    /// Whether it is known to be the same still.
+    pub is_same: bool,
 }
 
 /// Reads the files into the sink.
@@ -275,8 +279,9 @@ pub(crate) fn run_pipeline(
     options.hashes = plan.target.ledger;
     options.from = start.from;
     options.expected = start.expected;
+    options.is_same = start.is_same;
     // What is committed on the way is known again when the load goes on.
-    options.prefixes = plan.target.ledger && plan.target.every != Every::All;
+    options.checkpoints = plan.target.ledger && plan.target.every != Every::All;
     let encode = sink.encoder();
     let sources = files.iter().map(|file| file.source.clone()).collect();
     pipeline::run_into(plan, sources, options, &*encode, |batches| {

@@ -4,6 +4,7 @@ use std::path::Path;
 
 use barrow_core::counts::Counted;
 use barrow_core::escape::visible_path;
+use barrow_core::records::checkpoint::Checkpoint;
 use barrow_core::rejects::Written;
 use barrow_core::source::{Fingerprint, SourceFile};
 use barrow_targets::ledger::Run;
@@ -102,7 +103,9 @@ pub(crate) struct Resumed {
     /// Where in that file it goes on.
     pub from: u64,
     /// What the file was like up to there.
-    pub expected: Option<String>,
+    pub expected: Option<Checkpoint>,
+    /// Whether it is the same by its address, size and version.
+    pub is_same: bool,
     /// What people read about it.
     pub words: String,
 }

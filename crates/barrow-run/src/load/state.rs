@@ -1,6 +1,7 @@
 //! What the ledger keeps of a run that is in progress, to go on with.
 
 use barrow_core::counts::Counted;
+use barrow_core::records::checkpoint::Checkpoint;
 use barrow_core::rejects::Written;
 use barrow_targets::Swap;
 use serde::{Deserialize, Serialize};
@@ -16,7 +17,7 @@ pub(crate) struct State {
     pub is_in_a_file: bool,
     /// What that file was like up to where it is committed.
     #[serde(default)]
-    pub prefix: Option<String>,
+    pub checkpoint: Option<Checkpoint>,
     /// Tables that are loaded and have not taken others' places yet.
     #[serde(default)]
     pub swaps: Vec<Swap>,

@@ -441,7 +441,7 @@ fn loads_share_a_bucket() {
 
 #[test]
 fn what_is_committed_as_it_goes_is_gone_on_with() {
-    let p = place(&SPEC.replace("create = true", "create = true\ncommit_every = 20000"));
+    let p = place(&SPEC.replace("create = true", "create = true\ncommit_every = 5000"));
     let rows = large(&p);
     p.server.fail(Faults {
         next: (0..65).map(|_| Fault::Drop(u64::MAX)).collect(),
@@ -455,9 +455,30 @@ fn what_is_committed_as_it_goes_is_gone_on_with() {
     p.market.write("d.spec.toml", &brief);
     assert_eq!(p.run("load d.spec.toml").code, 1);
     p.server.fail(Faults::default());
+    let committed = p.market.count("SELECT committed_to FROM barrow_files");
+    assert!(committed > 100_000, "{committed}");
+    p.gets();
     p.loads("load d.spec.toml");
+    // Its start was read, for the header, and then nothing before the last 64 KiB that were
+    // whole.
+    let ranges = p.gets().into_iter().filter_map(|line| {
+        let (from, to) = line.split_once(" bytes=")?.1.split_once('-')?;
+        Some((from.parse().ok()?, to.parse().ok()?))
+    });
+    let ranges: Vec<(i64, i64)> = ranges.filter(|(from, to)| to - from >= 4096).collect();
+    let from = committed / 65_536 * 65_536;
+    assert_eq!(ranges[..2], [(0, 262_143), (from, from + 262_143)]);
+    assert!(
+        ranges[1..].iter().all(|range| range.0 >= from),
+        "{ranges:?}"
+    );
     assert_eq!(p.market.count("SELECT count(*) FROM d"), rows);
     assert_eq!(p.market.count("SELECT count(DISTINCT id) FROM d"), rows);
+    // The whole is known by its content, as if it had been read at once.
+    let bytes = p.server.get("market", "out/sales-1.csv").unwrap();
+    p.server.put("market", "out/sales-2.csv", bytes);
+    let said = p.loads("load d.spec.toml");
+    assert!(said.out.contains("nothing is new"), "{}", said.out);
 }
 
 #[test]

@@ -143,6 +143,14 @@ pub fn meant(word: &str) -> Option<String> {
     Some(format!("{}.{key}", section.trim_matches(['[', ']'])))
 }
 
+/// Where a key belongs that stands in a section that has no such key.
+pub(super) fn elsewhere(name: &str) -> Option<String> {
+    let own = all().filter(|key| key.name == name && key.section != SETTINGS);
+    let mut sections: Vec<&str> = own.map(|key| key.section).collect();
+    sections.dedup();
+    (!sections.is_empty()).then(|| format!("it belongs into {}", sections.join(" or ")))
+}
+
 /// The other words of the trade that mean a key.
 pub fn other_words(key: &Key) -> Vec<&'static str> {
     other_words::of(key.section, key.name)
@@ -285,6 +293,10 @@ mod tests {
         }
         assert_eq!(find("[values] null_values"), find("values.null_values"));
         assert_eq!(find("columns.trim"), find("values.trim"));
+        assert_eq!(
+            elsewhere("comment").as_deref(),
+            Some("it belongs into [records]")
+        );
         assert!(find("nothing").is_empty() && !knows("[source]", "nothing"));
     }
 

@@ -5,6 +5,7 @@ mod rows;
 pub(crate) use self::rows::{by_whom, close, mended};
 use self::rows::{counts, path, sample_now, whole};
 use barrow_core::counts::RunCounts;
+use barrow_core::records::checkpoint::Checkpoint;
 use barrow_core::rejects::Written;
 use barrow_core::source::Content;
 use barrow_core::source::content::hash_of;
@@ -38,7 +39,7 @@ pub(crate) struct RunRecorder {
     /// Whether the ledger has the run's line already.
     is_noted: bool,
     /// What the file that comes now was like up to where it was read.
-    prefix: Option<String>,
+    checkpoint: Option<Checkpoint>,
     /// Whether rows of other runs go once the tables are swapped, and not before.
     empties_later: bool,
 }
@@ -113,7 +114,7 @@ impl RunRecorder {
                 once: !request.again,
                 original: None,
                 is_noted: true,
-                prefix: None,
+                checkpoint: None,
                 empties_later: false,
             });
         }
@@ -145,7 +146,7 @@ impl RunRecorder {
             once: !request.again,
             original: None,
             is_noted: false,
-            prefix: None,
+            checkpoint: None,
             empties_later: false,
         })
     }
@@ -207,10 +208,10 @@ impl RunRecorder {
         place: usize,
         file: &Selected,
         end: u64,
-        prefix: Option<String>,
+        checkpoint: Option<Checkpoint>,
         content: Option<Content>,
     ) {
-        self.prefix = prefix;
+        self.checkpoint = checkpoint;
         while self.files.len() <= place {
             let number = self.files.len() as u64 + 1;
             self.files.push(File {
@@ -302,7 +303,7 @@ impl RunRecorder {
                 .files
                 .last()
                 .is_some_and(|f| f.outcome == Outcome::Going),
-            prefix: self.prefix.clone(),
+            checkpoint: self.checkpoint.clone(),
             swaps: Vec::new(),
             beside: Vec::new(),
         };

@@ -341,8 +341,8 @@ impl<'l> SinkState<'l> {
         if let (Some(recorder), Some(file)) = (&mut self.recorder, self.files.get(index)) {
             let last = batch.block.last.as_ref();
             let content = last.map(|end| end.content.clone().unwrap_or_default());
-            let prefix = batch.block.prefix.clone();
-            recorder.file(place, file, batch.block.end(), prefix, content);
+            let checkpoint = batch.block.checkpoint.clone();
+            recorder.file(place, file, batch.block.end(), checkpoint, content);
         }
     }
 
