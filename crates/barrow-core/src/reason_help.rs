@@ -69,7 +69,7 @@ pub const CODES: &[CodeHelp] = &[
     ),
     help(
         Code::NotAnObject,
-        "The record is no JSON object, or is cut off.",
+        "The record is not a JSON object, or is cut off.",
         &["records.layout"],
     ),
     help(

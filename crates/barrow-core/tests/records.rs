@@ -221,7 +221,7 @@ fn totals_that_a_file_states_are_held_against_what_was_found() {
     assert!(differences(TOTALS, rejected).is_empty());
     let none = "A list\nid|weight\n1|1\nTOTAL|one\n";
     let wanted = [
-        "records trailer, line 1: \"one\", which is no number / 1",
+        "records trailer, line 1: \"one\", which is not a number / 1",
         "weight trailer, line 1: nothing: the line is \"TOTAL|one\" / 1.00",
         "records preamble, line 1: nothing: the line is \"A list\" / 1",
     ];

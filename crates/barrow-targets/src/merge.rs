@@ -59,7 +59,7 @@ pub struct Statements {
 }
 
 /// Said of a row that a trigger passed over.
-pub const PASSED_OVER: &str = "a trigger or rule of the table passed over the row";
+pub const PASSED_OVER: &str = "a trigger or rule of the table skipped the row";
 
 /// What the table of a merge is like.
 #[derive(Debug, Clone, Copy)]

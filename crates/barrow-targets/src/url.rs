@@ -64,7 +64,7 @@ impl Url {
             }),
             // The rest may hold a password, so only the scheme is shown.
             None => Err(Error::spec(format!(
-                "\"{}:\" is no kind of database",
+                "\"{}:\" is not a kind of database",
                 escape_for_display(scheme.as_bytes())
             ))
             .advice("an address starts with sqlite:, postgres:// or mysql://")),

@@ -182,7 +182,7 @@ fn say_spaces(shape: &mut Shape, gathered: &Gathered, judgement: &Judgement) {
         && how.skips_spaces
     {
         shape.remarks.push(Remark::of_file(
-            "spaces after a delimiter are no part of the field",
+            "spaces after a delimiter are not part of the field",
             "spaces_after_delimiter = \"keep\"",
         ));
     }

@@ -29,7 +29,7 @@ pub struct Marks {
     pub is_quick: bool,
     /// Whether numbers, dates and words may hold what has to be quoted.
     pub is_unusual: bool,
-    /// Whether spaces after a delimiter are no part of the field.
+    /// Whether spaces after a delimiter are not part of the field.
     skips_spaces: bool,
 }
 

@@ -125,7 +125,7 @@ fn compare(
     let stated = stated(total, file, end).and_then(|text| match number(&text, scale, form) {
         Some(number) => Ok(decimal(number, scale as usize)),
         None => Err(format!(
-            "\"{}\", which is no number",
+            "\"{}\", which is not a number",
             visible_short(text.as_bytes(), 40)
         )),
     });

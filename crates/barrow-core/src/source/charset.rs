@@ -102,7 +102,7 @@ impl Charset {
                 let ebcdic = EBCDIC.map(|(name, ..)| name);
                 let known = USUAL.into_iter().chain(ebcdic).chain(pages);
                 let near = did_you_mean(label, known);
-                Err((format!("\"{label}\" is no label of an encoding"), near))
+                Err((format!("\"{label}\" is not the name of an encoding"), near))
             }
         }
     }

@@ -172,7 +172,7 @@ impl SpecTexts {
             }
             for (name, place) in no_sections(&other) {
                 let message = format!("the spec {name} wants to be a table");
-                let problem = Problem::new(place, message, "this is no table");
+                let problem = Problem::new(place, message, "this is not a table");
                 problems.borrow_mut().push(problem);
             }
             merge(&mut merged, other, part, &mut taken);

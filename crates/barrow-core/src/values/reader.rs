@@ -127,7 +127,7 @@ impl AnyKind {
             Type::TimestampTz => {
                 let zone = options.zone.as_deref();
                 let moments = Moments::new(&options.patterns, options.years_from, zone)
-                    .map_err(|(key, m)| BadOption::new(key, m, "will not do"))?;
+                    .map_err(|(key, m)| BadOption::new(key, m, "cannot be used"))?;
                 let expected = moments.expected();
                 (AnyKind::Moments(moments), expected)
             }

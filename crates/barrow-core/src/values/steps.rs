@@ -222,10 +222,10 @@ fn swap(pairs: &[(String, String)]) -> Result<Option<Swap>, BadOption> {
     }
     for (index, (find, _)) in pairs.iter().enumerate() {
         if find.is_empty() {
-            return Err(bad("swap has nothing to look for in a pair".into()));
+            return Err(bad("replace has nothing to look for in a pair".into()));
         }
         if pairs[..index].iter().any(|(other, _)| other == find) {
-            return Err(bad(format!("swap names \"{find}\" twice")));
+            return Err(bad(format!("replace names \"{find}\" twice")));
         }
     }
     let finder = |texts: &[&String]| {

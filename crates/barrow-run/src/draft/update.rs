@@ -31,7 +31,7 @@ pub fn updated(text: &str, path: &Path, drift: &Drift) -> Result<String, Error> 
         .entry("columns")
         .or_insert(Item::Table(Table::new()));
     let Some(columns) = columns.as_table_like_mut() else {
-        return Err(Error::failed(format!("{shown}: [columns] is no table")));
+        return Err(Error::failed(format!("{shown}: [columns] is not a table")));
     };
     if let Some((name, _, to)) = &drift.renamed {
         if let Some(item) = columns.get_mut(name) {

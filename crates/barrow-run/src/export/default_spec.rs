@@ -23,7 +23,7 @@ pub fn spec(
     if into.is_some() || table.is_some() {
         text += "\n[target]\n";
         if let Some(into) = into {
-            text += "# Where it came from; a load back into it would have its rows there twice.\n";
+            text += "# Where it came from; a load back into it would double its rows.\n";
             let _ = writeln!(text, "# database  = {}", quoted(into));
         }
         if let Some(table) = table {

@@ -77,7 +77,7 @@ fn send(
                     keep(conn)?;
                     return Ok(Tried::But(few));
                 }
-                _ => because(0, "the server passed over rows and does not say which"),
+                _ => because(0, "the server skipped rows and does not say which"),
             }
         }
         Loaded::Refused(why) => why,
@@ -225,7 +225,7 @@ fn warned(
     }
     let first = why.into_iter().next().map(|why| why.refused);
     Ok(Loaded::Refused(first.unwrap_or_else(|| {
-        because(0, "the server passed over the row and does not say why")
+        because(0, "the server skipped the row and does not say why")
     })))
 }
 

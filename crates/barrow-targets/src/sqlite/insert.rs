@@ -202,7 +202,7 @@ impl Inserter {
             Ok(inserted) if inserted == count => Ok(()),
             Ok(_) => Err(Stopped::Refused(Why::new(
                 Code::Refused,
-                "a trigger passed over the row",
+                "a trigger skipped the row",
             ))),
             Err(e) => Err(stopped(connection, &e)),
         };

@@ -27,8 +27,8 @@ pub(super) fn have(count: u64) -> String {
 
 pub(super) fn no_number(count: u64) -> String {
     match count {
-        1 => "1 value is no number".into(),
-        count => format!("{count} values are no numbers"),
+        1 => "1 value is not a number".into(),
+        count => format!("{count} values are not numbers"),
     }
 }
 

@@ -169,7 +169,7 @@ impl RecordWriter<'_> {
         }
         if let (Cell::Float(n), false) = (value.cell, is_misfit) {
             if !n.is_finite() {
-                let says = "is no number that JSON has";
+                let says = "is not a number in JSON";
                 return Err((Some(place), refusal(Code::NotAllowed, says, &n.to_string())));
             }
             out.extend_from_slice(format!("{n:?}").as_bytes());

@@ -134,7 +134,7 @@ impl<'p> RecordWriter<'p> {
     /// No column that is written has the name.
     pub fn parting_by(self, name: &str) -> Result<RecordWriter<'p>, String> {
         let at = self.names().position(|own| own == name);
-        let at = at.ok_or_else(|| format!("{name} is no column that is written"))?;
+        let at = at.ok_or_else(|| format!("{name} is not a column that is written"))?;
         Ok(RecordWriter {
             parted_by: Some(at),
             ..self
@@ -393,7 +393,7 @@ fn blank() -> Refusal {
 
 /// Text that was written in UTF-8.
 fn text_of(place: Option<usize>, bytes: &[u8]) -> Result<&str, Unwritten> {
-    let says = "bytes that are no text";
+    let says = "bytes that are not text";
     std::str::from_utf8(bytes).map_err(|_| (place, refusal(Code::BadBytes, says, "")))
 }
 

@@ -113,7 +113,7 @@ pub const KEYS: &[Key] = &[
         name: "required",
         takes: Takes::Flag,
         default: "`false`",
-        meaning: "Null is a fault.",
+        meaning: "Null is rejected.",
         example: r#"stall = { type = "smallint", required = true }"#,
     },
     Key {
@@ -121,7 +121,7 @@ pub const KEYS: &[Key] = &[
         name: "default",
         takes: Takes::Any,
         default: "none",
-        meaning: "Stands in for null, and is counted. Text in quotes is read as the file's own would be; a number, date or truth value of TOML is in the standard notation.",
+        meaning: "The value in place of null; each use is counted. Text in quotes is read as the file's own would be; a number, date or truth value of TOML is in the standard notation.",
         example: r#"stall = { type = "smallint", default = 0 }"#,
     },
     Key {

@@ -57,7 +57,7 @@ pub const KEYS: &[Key] = &[
         name: "load",
         takes: Takes::Flag,
         default: "`true`",
-        meaning: "`false`: its records are read (and checked, and carried from) but not loaded; they count as skipped.",
+        meaning: "`false`: its records are read (and checked, and carried from) but not loaded; they count as filtered.",
         example: "load = false",
     },
     Key {

@@ -97,7 +97,7 @@ pub const KEYS: &[Key] = &[
         name: "keep_if",
         takes: Takes::Text,
         default: "none",
-        meaning: "A [condition](#conditions) on the record's values as they would load. A record that does not meet it is skipped, and counted as such. Not with `[[record_type]]`, each of which has its own.",
+        meaning: "A [condition](#conditions) on the record's values as they would load. A record that does not meet it is filtered, and counted. Not with `[[record_type]]`, each of which has its own.",
         example: r#"keep_if = "weight_kg > 0""#,
     },
     Key {
@@ -129,7 +129,7 @@ pub const KEYS: &[Key] = &[
         name: "spaces_after_delimiter",
         takes: Takes::Words(&["keep", "skip"]),
         default: r#"`"keep"`"#,
-        meaning: r#"`"skip"`: spaces between a delimiter and its field are no part of it, and a quote after them opens the field, as in `1, "Fen, low", 2.5`."#,
+        meaning: r#"`"skip"`: spaces between a delimiter and its field are not part of it, and a quote after them opens the field, as in `1, "Fen, low", 2.5`."#,
         example: r#"spaces_after_delimiter = "skip""#,
     },
     Key {

@@ -49,7 +49,7 @@ pub const KEYS: &[Key] = &[
         name: "when_empty",
         takes: Takes::Words(&["stop", "skip"]),
         default: r#"`"stop"`"#,
-        meaning: r#"A file without a record, or without a byte, stops the load; `"skip"` passes over it."#,
+        meaning: r#"A file without a record, or without a byte, stops the load; `"skip"` skips it."#,
         example: r#"when_empty = "skip""#,
     },
     Key {
@@ -57,7 +57,7 @@ pub const KEYS: &[Key] = &[
         name: "when_changed",
         takes: Takes::Words(&["stop", "load", "replace"]),
         default: r#"`"stop"`"#,
-        meaning: r#"A file whose path was loaded before, with other content of which rows are in the table, stops a load that appends: its earlier rows would stay beside the new ones. `"load"` says that they belong there; `"replace"` takes the earlier rows out in the same transaction, found by `[target] run_column`: only where all files of the run that loaded them have changed."#,
+        meaning: r#"A file whose path was loaded before, with other content of which rows are in the table, stops a load that appends: its earlier rows would stay beside the new ones. `"load"` says that they belong there; `"replace"` deletes the earlier rows in the same transaction, found by `[target] run_column`: only where all files of the run that loaded them have changed."#,
         example: r#"when_changed = "load""#,
     },
     Key {
@@ -65,7 +65,7 @@ pub const KEYS: &[Key] = &[
         name: "after_load",
         takes: Takes::WordsOrAny(&["keep", "delete"]),
         default: r#"`"keep"`"#,
-        meaning: r#"What becomes of a file once its rows are committed: `"keep"`, `"delete"`, or `{ move_to = "done" }` (from the spec's folder; of an object in a store, a folder beside it or an address of its bucket; a file that is there already stays, and the moved one is numbered). Files in archives and on the web stay. Only for files without rejects, unless `{ move_to = "done", even_with_rejects = true }` or `{ delete = true, even_with_rejects = true }`. A file that was written to since it was read stays. A failure here undoes nothing; it is reported, and the exit code is 1."#,
+        meaning: r#"What happens to a file once its rows are committed: `"keep"`, `"delete"`, or `{ move_to = "done" }` (from the spec's folder; of an object in a store, a folder beside it or an address of its bucket; a file that is there already stays, and the moved one is numbered). Files in archives and on the web stay. Only for files without rejects, unless `{ move_to = "done", even_with_rejects = true }` or `{ delete = true, even_with_rejects = true }`. A file that was written to since it was read stays. A failure here rolls nothing back; it is reported, and the exit code is 1."#,
         example: r#"after_load = { move_to = "done" }"#,
     },
 ];

@@ -9,7 +9,7 @@ pub const KEYS: &[Key] = &[
         name: "trim",
         takes: Takes::Words(&["none", "left", "right", "both"]),
         default: r#"`"none"`; `"both"` for fixed layouts"#,
-        meaning: r#"`"left"`, `"right"`, `"both"`: takes off white space."#,
+        meaning: r#"`"left"`, `"right"`, `"both"`: removes white space there."#,
         example: r#"trim = "both""#,
     },
     Key {
@@ -41,7 +41,7 @@ pub const KEYS: &[Key] = &[
         name: "group_mark",
         takes: Takes::Text,
         default: r#"`""`"#,
-        meaning: "One character between groups of digits: groups of three, as in `1.204.550`; or of two before a last one of three, as in `12,04,550`. Anything else is no number, so that a mark of another kind is not passed over.",
+        meaning: "One character between groups of digits: groups of three, as in `1.204.550`; or of two before a last one of three, as in `12,04,550`. Anything else is not a number: a mark of another kind is never ignored.",
         example: r#"group_mark = ".""#,
     },
     Key {
@@ -49,7 +49,7 @@ pub const KEYS: &[Key] = &[
         name: "strip",
         takes: Takes::Texts,
         default: "none",
-        meaning: r#"What may be before or after a number and says nothing: `["€", "%", "kg"]`. `12 %` is then 12."#,
+        meaning: r#"Texts before or after a number that are ignored: `["€", "%", "kg"]`. `12 %` is then 12."#,
         example: r#"strip = ["€", "kg"]"#,
     },
     Key {
@@ -81,7 +81,7 @@ pub const KEYS: &[Key] = &[
         name: "control_characters",
         takes: Takes::Words(&["keep", "remove"]),
         default: r#"`"keep"`"#,
-        meaning: r#"`"remove"`: control characters within a text go."#,
+        meaning: r#"`"remove"`: control characters within a text are removed."#,
         example: r#"control_characters = "remove""#,
     },
     Key {
