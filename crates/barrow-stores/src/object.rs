@@ -55,7 +55,10 @@ impl Object {
             client: client.clone(),
             scheme,
             bucket: bucket.to_string(),
-            meta,
+            meta: ObjectMeta {
+                e_tag: meta.e_tag.map(quoted),
+                ..meta
+            },
             fingerprint: OnceLock::new(),
         }
     }
@@ -216,7 +219,7 @@ impl Source for Object {
 
     fn is_still(&self, _: &Fingerprint) -> io::Result<bool> {
         let now = self.network.wait(self.head()).map_err(Fault::into_io)?;
-        Ok((now.size, now.e_tag, now.last_modified)
+        Ok((now.size, now.e_tag.map(quoted), now.last_modified)
             == (
                 self.meta.size,
                 self.meta.e_tag.clone(),
@@ -235,6 +238,15 @@ impl Source for Object {
         let moved = self.network.wait(self.move_to(folder));
         let key = moved.map_err(Fault::into_io)?;
         Ok(escape_for_display(self.address(&key).as_bytes()))
+    }
+}
+
+/// A tag as headers have it (RFC 9110, section 8.8.3): the lists of some services have it without
+/// its quotes.
+fn quoted(tag: String) -> String {
+    match tag.starts_with('"') || tag.starts_with("W/") {
+        true => tag,
+        false => format!("\"{tag}\""),
     }
 }
 
@@ -265,8 +277,9 @@ impl Ranges for ObjectRanges {
             Fault::Missing => Fault::Changed,
             fault => fault,
         })?;
-        let is_the_same = got.meta.size == self.meta.size
-            && (got.meta.e_tag.is_none() || got.meta.e_tag == self.meta.e_tag);
+        let tag = got.meta.e_tag.clone().map(quoted);
+        let is_the_same =
+            got.meta.size == self.meta.size && (tag.is_none() || tag == self.meta.e_tag);
         if !is_the_same || got.range != range {
             return Err(Fault::Changed);
         }

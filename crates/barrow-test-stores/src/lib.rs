@@ -1,5 +1,5 @@
-//! A small object store, which speaks the part of the S3 protocol that files are read and
-//! written by, and a small web server. For tests, and for trying out what is elsewhere
+//! A small object store, which speaks the parts of the S3 protocol and of the Blob service's
+//! that files are read and written by, and a small web server. For tests, and for trying out what is elsewhere
 //! without an account anywhere. It keeps everything in memory, and fails on demand.
 //!
 //! ```
@@ -10,9 +10,11 @@
 //! ```
 //!
 //! Sources: Amazon S3 API Reference (API version 2006-03-01); "Authenticating Requests
-//! (AWS Signature Version 4)"; RFC 9110 for the web.
+//! (AWS Signature Version 4)"; Blob service REST API, and "Authorize with Shared Key"; RFC 9110
+//! for the web.
 
 mod answer;
+mod blobs;
 mod faults;
 mod objects;
 mod s3;

@@ -70,6 +70,16 @@ fn main() -> ExitCode {
             keys.id, keys.secret, keys.region
         );
     }
+    said += &format!(
+        "or, for az:// addresses:\n  export AZURE_STORAGE_ENDPOINT={} AZURE_ALLOW_HTTP=true \
+         AZURE_STORAGE_ACCOUNT_NAME={}\n  export {}\n",
+        server.address(),
+        keys.id,
+        match args.open {
+            true => "AZURE_SKIP_SIGNATURE=true".into(),
+            false => format!("AZURE_STORAGE_ACCOUNT_KEY={}", keys.as_base64()),
+        }
+    );
     said += "It stops with Ctrl-C, and forgets what was written to it.\n";
     // Whoever started it may have read enough with the first line.
     let _ = std::io::stdout().write_all(said.as_bytes());

@@ -58,6 +58,8 @@ pub struct Objects {
     pub buckets: HashMap<String, BTreeMap<String, Object>>,
     /// Uploads that are not complete, by their ids.
     pub uploads: HashMap<String, Parts>,
+    /// Blocks of blobs that are not committed, by container and key, each by its id.
+    pub blocks: HashMap<(String, String), HashMap<String, Bytes>>,
     /// The files of the web, by their paths.
     pub files: HashMap<String, Object>,
 }

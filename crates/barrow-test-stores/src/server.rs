@@ -19,7 +19,7 @@ use crate::answer::{Asked, Body, Shared};
 use crate::faults::Faults;
 use crate::objects::{Object, Objects};
 use crate::signature::Keys;
-use crate::{s3, web};
+use crate::{blobs, s3, web};
 
 /// How a server is started.
 #[derive(Debug, Clone)]
@@ -187,6 +187,7 @@ async fn answer(
     }
     let asked = Asked { parts, body };
     Ok(match web::is_of_the_web(&shared, &asked) {
+        _ if blobs::is_of_blobs(&asked) => blobs::answer(&shared, &asked),
         true => web::answer(&shared, &asked),
         false => s3::answer(&shared, &asked),
     })

@@ -1,6 +1,8 @@
 //! Checks signatures of version 4: in the header, and in the query of an address that was
 //! signed beforehand.
 
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
 use hyper::HeaderMap;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, percent_decode_str, utf8_percent_encode};
 use ring::digest::{SHA256, digest};
@@ -15,6 +17,13 @@ pub struct Keys {
     pub secret: String,
     /// The region that signatures are for.
     pub region: String,
+}
+
+impl Keys {
+    /// The secret as the key of an account of blobs is written.
+    pub fn as_base64(&self) -> String {
+        STANDARD.encode(&self.secret)
+    }
 }
 
 impl Default for Keys {

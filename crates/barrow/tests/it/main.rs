@@ -3,6 +3,7 @@
 mod agree;
 mod archives;
 mod bends;
+mod blobs;
 mod check;
 mod databases;
 mod demo;
