@@ -321,7 +321,7 @@ fn contradictions_of_fixed_layouts() {
         ("[columns]\na = { type = \"text\", width = 2 }".into(), "is for fixed layouts"),
         ("[records]\nending = \"none\"\n[columns]\na = \"text\"".into(), "need a fixed layout"),
         ("[records]\nlayout = \"fixed\"\nrecord_width = 3\n[columns]\na = { type = \"text\", width = 4 }".into(), "reach to 4"),
-        ("[source]\nencoding = \"utf8x\"\n[columns]\na = \"text\"".into(), "no label"),
+        ("[source]\nencoding = \"utf8x\"\n[columns]\na = \"text\"".into(), "not the name of an encoding"),
     ] {
         let problems = barrow_core::spec::read_plan(&spec).unwrap_err();
         assert!(problems.iter().any(|p| p.message.contains(says)), "{spec}\n{problems:?}");

@@ -167,7 +167,7 @@ fn source(written: &RawSpec, problems: &mut Vec<Problem>) -> SourcePlan {
                 Some(charset)
             }
             Err((message, help)) => {
-                let problem = Problem::new(label.span.clone(), message, "not a label");
+                let problem = Problem::new(label.span.clone(), message, "unknown encoding");
                 problems.push(problem.maybe_help(help));
                 None
             }
