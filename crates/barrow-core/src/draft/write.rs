@@ -123,7 +123,7 @@ pub fn spec(
         },
         match remarks {
             0 => String::new(),
-            _ => "; what begins with ! was not plain, and stays until you take it out".to_string(),
+            _ => "; lines that begin with ! say what was not clear, until you delete them".to_string(),
         }
     ));
     out += &source(shape, &wanted.files);

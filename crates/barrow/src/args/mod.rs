@@ -306,7 +306,7 @@ impl Common {
 #[derive(Debug, clap::Args)]
 #[command(
     after_help = "Every record of every file is read. What was seen of a column stands above it as \
-a comment; one that begins with ! says what was not plain, and how to change it. These remarks \
+a comment; one that begins with ! says what was not clear, and how to change it. These remarks \
 are printed too, on standard error."
 )]
 pub struct Draft {

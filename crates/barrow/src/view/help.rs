@@ -117,7 +117,7 @@ pub fn codes() -> String {
 pub fn code(help: &CodeHelp) -> String {
     let mut out = format!("{}\n\n{}", help.code.word().bold(), folded(help.meaning, 2));
     if !help.keys.is_empty() {
-        out += "\n  keys that may have it otherwise (barrow help KEY):\n";
+        out += "\n  keys that may change it (barrow help KEY):\n";
         for key in help.keys {
             let _ = writeln!(out, "    {key}");
         }
