@@ -100,7 +100,7 @@ impl fmt::Display for RepairKind {
             RepairKind::NotListedKept => "not in the lookup, kept",
             RepairKind::Swapped => "characters swapped",
             RepairKind::ControlsRemoved => "control characters removed",
-            RepairKind::BlanksCollapsed => "inner blanks collapsed",
+            RepairKind::BlanksCollapsed => "inner spaces collapsed",
             RepairKind::Composed => "composed to NFC",
             RepairKind::CaseChanged => "case changed",
         })

@@ -216,7 +216,7 @@ fn each_policy_repairs_or_rejects_and_is_counted() {
             "type = \"text\", inner_spaces = \"collapse\"",
             "a \t b",
             "a b",
-            "inner blanks collapsed",
+            "inner spaces collapsed",
         ),
         (
             "type = \"text\", unicode_form = \"nfc\"",

@@ -123,7 +123,8 @@ pub fn spec(
         },
         match remarks {
             0 => String::new(),
-            _ => "; lines that begin with ! say what was not clear, until you delete them".to_string(),
+            _ => "; lines that begin with ! say what was not clear, until you delete them"
+                .to_string(),
         }
     ));
     out += &source(shape, &wanted.files);

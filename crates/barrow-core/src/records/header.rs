@@ -146,7 +146,7 @@ fn find(
         [field] => Ok((
             *field,
             Some(format!(
-                "column {} was found as \"{}\", which differs from \"{}\" in case or blanks",
+                "column {} was found as \"{}\", which differs from \"{}\" in case or spaces",
                 column.name,
                 escape_for_display(header[*field].as_bytes()),
                 escape_for_display(name.as_bytes())
@@ -266,7 +266,7 @@ mod tests {
         )
         .unwrap();
         assert_eq!(bound.binding, [Some(0)]);
-        assert!(bound.notes[0].contains("case or blanks"));
+        assert!(bound.notes[0].contains("case or spaces"));
     }
 
     #[test]

@@ -160,7 +160,7 @@ impl Sides<'_> {
         };
         let differs = exact.is_none().then(|| {
             let words = format!(
-                "the header's name differs from \"{}\" in case or blanks",
+                "the header's name differs from \"{}\" in case or spaces",
                 escape_for_display(name.as_bytes())
             );
             verdict(words, Weight::Odd)

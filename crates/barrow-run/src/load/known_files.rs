@@ -290,7 +290,7 @@ impl KnownFiles {
     }
 
     /// A file that another load has put into the table and taken away since, as the spec
-    /// says ([source] afterwards).
+    /// says (`[source] after_load`).
     fn taken_away(&self, source: &SourceFile) -> Option<&File> {
         if !self.disposes || source.exists() {
             return None;
@@ -449,7 +449,7 @@ impl KnownFiles {
         }
         let mut first = state.counted.files.len();
         let mut from = 0;
-        let is_same = Self::has_version(source, file);
+        let is_same = Self::is_same_version(source, file);
         let mut words = format!("run {} goes on, which was interrupted", run.run);
         if file.outcome == Outcome::Going {
             first -= 1;

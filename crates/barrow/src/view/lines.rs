@@ -60,7 +60,7 @@ fn place(view: &Lines) -> String {
         }
         (Some(line), None) if view.by_spec => {
             format!(
-                ", line {}: no record (preamble, header, trailer, comment or blank)",
+                ", line {}: not a record (preamble, header, trailer, comment or empty line)",
                 number(line)
             )
         }
