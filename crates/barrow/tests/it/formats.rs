@@ -257,7 +257,11 @@ fn peek_at_a_line_shows_what_is_invisible_and_what_is_wrong() {
             .out
             .contains("record 1, which starts on line 2")
     );
-    assert!(m.run("peek d.spec.toml --at 1").out.contains("not a record"));
+    assert!(
+        m.run("peek d.spec.toml --at 1")
+            .out
+            .contains("not a record")
+    );
     let beyond = m.run("peek d.spec.toml --at 99");
     assert!(
         beyond.code == 2 && beyond.err.contains("has 5 lines"),
