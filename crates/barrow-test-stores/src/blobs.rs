@@ -6,11 +6,11 @@ use hyper::{Method, Response};
 use percent_encoding::percent_decode_str;
 use ring::hmac;
 
-use crate::answer::{Asked, Body, Shared, body, respond};
+use crate::answer::{Asked, Body, Shared, respond};
 use crate::faults::Fault;
 use crate::objects::Object;
 use crate::signature::{Keys, pairs};
-use crate::web::{changed, http_date, send};
+use crate::web::{http_date, read};
 use crate::xml::{element, plain, texts};
 
 /// At most so many blobs are listed at once.
@@ -82,29 +82,17 @@ impl Request<'_> {
 
     /// Get Blob, Get Blob Properties.
     fn read(&self) -> Response<Body> {
-        let is_get = self.asked.parts.method == Method::GET;
-        let fault = match is_get {
-            true => self.shared.faults().draw(),
-            false => None,
-        };
-        let mut objects = self.shared.objects();
-        let container = objects.buckets.get_mut(&self.container);
-        let Some(object) = container.and_then(|blobs| blobs.get_mut(&self.key)) else {
-            return error(404, "BlobNotFound", "there is no such blob");
-        };
-        match fault {
-            Some(Fault::Status(503)) => return error(503, "ServerBusy", "ask less often"),
-            Some(Fault::Status(status)) => return error(status, "InternalError", "try again"),
-            Some(Fault::Change) => *object = changed(object),
-            _ => {}
-        }
-        let object = object.clone();
-        drop(objects);
-        let mut response = send(&object, &self.asked.parts.headers, true, fault.as_ref());
-        if !is_get {
-            *response.body_mut() = body(bytes::Bytes::new(), None);
-        }
-        response
+        read(
+            self.shared,
+            self.asked,
+            &self.container,
+            &self.key,
+            |status| match status {
+                404 => error(404, "BlobNotFound", "there is no such blob"),
+                503 => error(503, "ServerBusy", "ask less often"),
+                other => error(other, "InternalError", "try again"),
+            },
+        )
     }
 
     /// Puts the content down, and answers with its tag.

@@ -3,11 +3,11 @@
 use hyper::{Method, Response};
 use percent_encoding::percent_decode_str;
 
-use crate::answer::{Asked, Body, Shared, body, respond};
+use crate::answer::{Asked, Body, Shared, respond};
 use crate::faults::Fault;
 use crate::objects::{Object, Parts, tag};
 use crate::signature::{Signed, pairs};
-use crate::web::{changed, send};
+use crate::web::read;
 use crate::xml::{document, element, plain, texts};
 
 /// At most so many keys are listed at once.
@@ -103,29 +103,17 @@ impl Request<'_> {
     }
 
     fn read(&self) -> Response<Body> {
-        let is_get = self.asked.parts.method == Method::GET;
-        let fault = match is_get {
-            true => self.shared.faults().draw(),
-            false => None,
-        };
-        let mut objects = self.shared.objects();
-        let bucket = objects.buckets.get_mut(&self.bucket);
-        let Some(object) = bucket.and_then(|bucket| bucket.get_mut(&self.key)) else {
-            return error(404, "NoSuchKey", "there is no such object");
-        };
-        match fault {
-            Some(Fault::Status(503)) => return error(503, "SlowDown", "ask less often"),
-            Some(Fault::Status(status)) => return error(status, "InternalError", "try again"),
-            Some(Fault::Change) => *object = changed(object),
-            _ => {}
-        }
-        let object = object.clone();
-        drop(objects);
-        let mut response = send(&object, &self.asked.parts.headers, true, fault.as_ref());
-        if !is_get {
-            *response.body_mut() = body(bytes::Bytes::new(), None);
-        }
-        response
+        read(
+            self.shared,
+            self.asked,
+            &self.bucket,
+            &self.key,
+            |status| match status {
+                404 => error(404, "NoSuchKey", "there is no such object"),
+                503 => error(503, "SlowDown", "ask less often"),
+                other => error(other, "InternalError", "try again"),
+            },
+        )
     }
 
     fn store(&self, object: Object) -> String {

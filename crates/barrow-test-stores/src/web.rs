@@ -88,7 +88,7 @@ fn redirect(to: &str) -> Response<Body> {
 }
 
 /// The same file with another content, of the same size.
-pub fn changed(object: &Object) -> Object {
+fn changed(object: &Object) -> Object {
     let mut bytes = object.bytes.to_vec();
     if let Some(last) = bytes.last_mut() {
         *last = last.wrapping_add(1);
@@ -96,8 +96,40 @@ pub fn changed(object: &Object) -> Object {
     Object::new(bytes)
 }
 
+/// Reads an object of a store, whose protocol says how an `error` is told by its status.
+pub fn read(
+    shared: &Shared,
+    asked: &Asked,
+    bucket: &str,
+    key: &str,
+    error: impl Fn(u16) -> Response<Body>,
+) -> Response<Body> {
+    let is_get = asked.parts.method == Method::GET;
+    let fault = match is_get {
+        true => shared.faults().draw(),
+        false => None,
+    };
+    let mut objects = shared.objects();
+    let bucket = objects.buckets.get_mut(bucket);
+    let Some(object) = bucket.and_then(|bucket| bucket.get_mut(key)) else {
+        return error(404);
+    };
+    match fault {
+        Some(Fault::Status(status)) => return error(status),
+        Some(Fault::Change) => *object = changed(object),
+        _ => {}
+    }
+    let object = object.clone();
+    drop(objects);
+    let mut response = send(&object, &asked.parts.headers, true, fault.as_ref());
+    if !is_get {
+        *response.body_mut() = body(Bytes::new(), None);
+    }
+    response
+}
+
 /// Sends a content, or the part of it that is asked for, if the conditions hold.
-pub fn send(
+fn send(
     object: &Object,
     headers: &HeaderMap,
     has_ranges: bool,

@@ -73,7 +73,7 @@ impl Asked {
             }
         }
         let table = tokens.next()?.name()?;
-        let rest = tokens.rest.trim();
+        let rest = tokens.rest.trim_ascii();
         (rest.is_empty() || rest == ";").then_some(Asked { table, values })
     }
 }
@@ -118,7 +118,8 @@ struct Tokens<'s> {
 
 impl<'s> Tokens<'s> {
     fn next(&mut self) -> Option<Token<'s>> {
-        let text = self.rest.trim_start();
+        // Other white space belongs to a name in SQLite.
+        let text = self.rest.trim_ascii_start();
         let first = text.chars().next()?;
         let begins_word = |c: char| c.is_ascii_alphabetic() || c == '_' || !c.is_ascii();
         let is_of_word = |c: char| begins_word(c) || c.is_ascii_digit();
@@ -187,6 +188,13 @@ mod tests {
             Asked::of("SELECT avg(größe) FROM \"t t\"").unwrap().table,
             "t t"
         );
+    }
+
+    #[test]
+    fn white_space_beyond_ascii_is_part_of_a_name() {
+        let asked = Asked::of("SELECT sum(\u{3000}price) FROM t").unwrap();
+        assert_eq!(asked.values, [(Function::Sum, of("\u{3000}price"))]);
+        assert_eq!(Asked::of("SELECT sum(price) FROM t;\u{3000}"), None);
     }
 
     #[test]
