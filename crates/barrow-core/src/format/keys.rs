@@ -46,6 +46,8 @@ pub struct KeyTree {
     pub fields: Vec<KeyField>,
     /// The outermost keys.
     pub root: Vec<KeyNode>,
+    /// Whether every field has one way, which is an outermost key that is written as it is.
+    pub is_flat: bool,
 }
 
 /// A key, and what is asked for at it and within it.
@@ -53,6 +55,8 @@ pub struct KeyTree {
 pub struct KeyNode {
     /// The key.
     pub name: String,
+    /// The key as nearly every object has it: in quotes, with its colon.
+    pub written: Vec<u8>,
     /// The fields that are its value, each with the place of this way among the field's.
     pub wanted: Vec<(usize, usize)>,
     /// What is asked for within its value.
@@ -68,7 +72,16 @@ impl KeyTree {
                 grow(&mut root, &path.steps, (number, rank));
             }
         }
-        KeyTree { fields, root }
+        let is_flat = fields.iter().all(|field| field.paths.len() == 1)
+            && root.iter().all(|node: &KeyNode| {
+                let escaped = |byte| matches!(byte, b'"' | b'\\' | 0..0x20);
+                node.within.is_empty() && !node.name.bytes().any(escaped)
+            });
+        KeyTree {
+            fields,
+            root,
+            is_flat,
+        }
     }
 }
 
@@ -80,6 +93,7 @@ fn grow(nodes: &mut Vec<KeyNode>, steps: &[String], wanted: (usize, usize)) {
     let at = at.unwrap_or_else(|| {
         nodes.push(KeyNode {
             name: first.clone(),
+            written: format!("\"{first}\":").into_bytes(),
             ..KeyNode::default()
         });
         nodes.len() - 1

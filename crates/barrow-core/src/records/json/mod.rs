@@ -1,6 +1,7 @@
 //! Records that name their fields: JSON objects (RFC 8259), one a line, in a text sequence
 //! (RFC 7464), or in one array.
 
+mod flat;
 pub mod frames;
 mod framing;
 pub mod object;

@@ -8,6 +8,7 @@ use std::ops::Range;
 use serde::de::{DeserializeSeed, Deserializer, MapAccess, SeqAccess, Visitor};
 use serde_json::value::RawValue;
 
+use super::flat;
 use super::frames::SEPARATOR;
 use super::text::lone_surrogate;
 use crate::format::{KeyField, KeyNode, KeyTree};
@@ -65,13 +66,45 @@ pub fn split_text(
     if bytes[range.clone()].first() == Some(&SEPARATOR) {
         range.start += 1;
     }
-    let record = &bytes[range.clone()];
     let before = spans.len();
     spans.resize(before + tree.fields.len(), Span::NO_KEY);
+    if text.is_some() {
+        if flat::find(bytes, range.clone(), tree, &mut spans[before..]).is_some() {
+            fill_up(&mut spans[before..], tree);
+            return Ok(Split::default());
+        }
+        spans[before..].fill(Span::NO_KEY);
+    }
+    let read = parse(bytes, text, range, tree, &mut spans[before..]);
+    match read {
+        Ok(_) => fill_up(&mut spans[before..], tree),
+        Err(_) => spans.truncate(before),
+    }
+    read
+}
+
+/// What a record may lack is nothing.
+pub(super) fn fill_up(spans: &mut [Span], tree: &KeyTree) {
+    for (span, field) in spans.iter_mut().zip(&tree.fields) {
+        if *span == Span::NO_KEY && field.optional {
+            *span = Span::MISSING;
+        }
+    }
+}
+
+/// Finds the fields with the parser.
+fn parse(
+    bytes: &[u8],
+    text: Option<&str>,
+    range: Range<usize>,
+    tree: &KeyTree,
+    spans: &mut [Span],
+) -> Result<Split, ObjectFault> {
+    let record = &bytes[range.clone()];
     let mut walk = Walk {
         bytes,
         tree,
-        spans: &mut spans[before..],
+        spans,
         ranks: [usize::MAX; RANKED],
         more_ranks: Vec::new(),
         fault: None,
@@ -81,22 +114,8 @@ pub fn split_text(
         walk.more_ranks = vec![usize::MAX; tree.fields.len()];
     }
     let text = text.and_then(|text| text.get(range.clone()));
-    let read = walk.record(record, text, &range);
-    let split = std::mem::take(&mut walk.split);
-    match read {
-        Ok(()) => {
-            for (span, field) in spans[before..].iter_mut().zip(&tree.fields) {
-                if *span == Span::NO_KEY && field.optional {
-                    *span = Span::MISSING;
-                }
-            }
-            Ok(split)
-        }
-        Err(fault) => {
-            spans.truncate(before);
-            Err(fault)
-        }
-    }
+    walk.record(record, text, &range)?;
+    Ok(walk.split)
 }
 
 /// For so many fields the ranks need no room of their own.
