@@ -4,13 +4,14 @@
 //! held; beyond, they are parted by their first bits into temporary files, each of
 //! which is looked through by itself.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fs::File;
 use std::io::{self, BufReader, BufWriter, Read, Seek, Write};
 
 use xxhash_rust::xxh3::Xxh3;
 
 use crate::pipeline::Rows;
+use crate::records::block::Block;
 use crate::values::{Cell, Valued};
 
 /// How many keys are held at once: 24 MiB of them.
@@ -175,8 +176,26 @@ fn twice(held: &mut [Key], each: &mut impl FnMut(Duplicate)) {
     }
 }
 
+/// The hashes of the keys of the good rows in a block, each with its record's line, 1-based.
+/// `slots` are the key's columns among the loaded ones; rows that `passed` names, and those
+/// whose key is null, have none.
+pub fn hashes(
+    slots: &[usize],
+    rows: &Rows,
+    block: &Block,
+    passed: &HashSet<u32>,
+) -> Vec<(u128, u64)> {
+    let good = rows.good.iter().filter(|row| !passed.contains(row));
+    let hashed = good.filter_map(|row| {
+        let mark = &block.marks[rows.marks[*row as usize] as usize];
+        let hash = hash(slots, rows, *row as usize, &block.bytes)?;
+        Some((hash, block.first_line + u64::from(mark.line)))
+    });
+    hashed.collect()
+}
+
 /// The hash of a row's key; none where a part of it is null, which is no key in SQL.
-pub fn hash(slots: &[usize], rows: &Rows, row: usize, block: &[u8]) -> Option<u128> {
+fn hash(slots: &[usize], rows: &Rows, row: usize, block: &[u8]) -> Option<u128> {
     let mut hash = Xxh3::new();
     for slot in slots {
         let valued = Valued {

@@ -4,12 +4,11 @@ use std::path::PathBuf;
 
 use barrow_core::counts::RunCounts;
 use barrow_core::escape::escape_for_display;
-use barrow_core::export::{RawValue, RecordWriter, RowBatch, RowTyper, Written};
+use barrow_core::export::{ColumnMapping, RecordWriter, Written};
 use barrow_core::pipeline;
-use barrow_core::pipeline::{Encoded, Rows, Sink};
+use barrow_core::pipeline::{Encoded, Sink};
 use barrow_core::rejects::RejectWriter;
 use barrow_core::types::Type;
-use barrow_core::values::{Cell, shown};
 use barrow_core::words::{Tolerance, WhenUnfit};
 
 use crate::account::RunAccount;
@@ -89,7 +88,7 @@ impl<'c> Convert<'c> {
         let (from, to) = (self.from, self.to);
         let sources = from.files(&self.files)?;
         let (writer, lines) = writer(&to.plan, self.out.parting.by.as_deref())?;
-        let mapping = Mapping::new(from, &writer)?;
+        let mapping = mapping(from, &writer)?;
         let run = run_id();
         let place = from.rejects_place(self.rejects)?;
         let remote = self.out.remote(Some(to))?;
@@ -100,7 +99,9 @@ impl<'c> Convert<'c> {
             output: Output::new(&to.plan, &writer, &lines, parting, files),
             account: RunAccount::open(sources.clone(), RunCounts::default(), Some(rejects), &watch),
         };
-        let encode = |batch: &mut Encoded<Written>| mapping.encode(&writer, batch);
+        let encode = |batch: &mut Encoded<Written>| {
+            mapping.write(&writer, &batch.batch, &mut batch.encoded);
+        };
         let options = pipeline_options(self.threads, &run);
         let flowed = pipeline::run(&from.plan, sources, options, &encode, &mut sink);
         sink.account.end();
@@ -180,100 +181,34 @@ fn outcome(most: Tolerance, to: &Spec, sink: &ConvertSink<'_>) -> Outcome {
     }
 }
 
-/// Which column of the one format becomes which of the other.
-struct Mapping {
-    /// For each written column, the place of its cells, and their type.
-    places: Vec<(usize, Type)>,
-    typing: RowTyper,
-}
-
-impl Mapping {
-    fn new(from: &Spec, writer: &RecordWriter<'_>) -> Result<Mapping, Error> {
-        let [kind] = from.plan.record_types.as_slice() else {
-            return Err(Error::request(
-                "the spec has several record types, and one format writes one record type",
-                "load them, and export each table",
-            ));
-        };
-        let mut lacking = Vec::new();
-        let places = writer.names().filter_map(|name| {
-            let found = kind
-                .loaded()
-                .position(|c| c.name.eq_ignore_ascii_case(name));
-            let ty = found.and_then(|at| kind.loaded().nth(at)).map(|c| c.ty);
-            if found.is_none() {
-                lacking.push(escape_for_display(name.as_bytes()));
-            }
-            found.zip(ty)
-        });
-        let places: Vec<(usize, Type)> = places.collect();
-        if !lacking.is_empty() {
-            return Err(Error::request(
-                format!("{} has no column {}", from.name(), lacking.join(", ")),
-                "both specs name a column alike; `from` is its name in the header",
-            ));
+/// Which column of the one format becomes which of the other, found by name.
+fn mapping(from: &Spec, writer: &RecordWriter<'_>) -> Result<ColumnMapping, Error> {
+    let [kind] = from.plan.record_types.as_slice() else {
+        return Err(Error::request(
+            "the spec has several record types, and one format writes one record type",
+            "load them, and export each table",
+        ));
+    };
+    let mut lacking = Vec::new();
+    let places = writer.names().filter_map(|name| {
+        let found = kind
+            .loaded()
+            .position(|c| c.name.eq_ignore_ascii_case(name));
+        let ty = found.and_then(|at| kind.loaded().nth(at)).map(|c| c.ty);
+        if found.is_none() {
+            lacking.push(escape_for_display(name.as_bytes()));
         }
-        let types: Vec<Type> = writer.columns().map(|c| c.ty).collect();
-        Ok(Mapping {
-            places,
-            typing: RowTyper::new(&types),
-        })
+        found.zip(ty)
+    });
+    let places: Vec<(usize, Type)> = places.collect();
+    if !lacking.is_empty() {
+        return Err(Error::request(
+            format!("{} has no column {}", from.name(), lacking.join(", ")),
+            "both specs name a column alike; `from` is its name in the header",
+        ));
     }
-
-    /// Writes a batch's rows in the other format; done by the workers.
-    fn encode(&self, writer: &RecordWriter<'_>, batch: &mut Encoded<Written>) {
-        let Encoded {
-            batch,
-            encoded: written,
-        } = batch;
-        written.clear();
-        if let Some(rows) = batch.parts.first() {
-            let mut cells = RowBatch::default();
-            self.typing.begin(&mut cells);
-            for row in &rows.good {
-                for (column, (place, ty)) in self.places.iter().enumerate() {
-                    let cell = rows.cell(*place, *row as usize);
-                    self.put(&mut cells, column, cell, *ty, rows, &batch.block.bytes);
-                }
-            }
-            // A row is told by its record's number in its file.
-            let number = |row: &u32| {
-                batch
-                    .block
-                    .record_number(rows.marks[*row as usize] as usize)
-            };
-            let numbered = (0..).zip(rows.good.iter().map(number));
-            writer.write(&cells, &[], numbered, written);
-        }
-    }
-
-    fn put(
-        &self,
-        cells: &mut RowBatch,
-        column: usize,
-        cell: Cell,
-        ty: Type,
-        rows: &Rows,
-        block: &[u8],
-    ) {
-        let text;
-        let value = match cell {
-            Cell::Null => RawValue::Null,
-            Cell::Int(n) => RawValue::Int(n),
-            Cell::Float(n) => RawValue::Float(n),
-            Cell::Text(piece) => match std::str::from_utf8(piece.of(block, &rows.store)) {
-                Ok(text) => RawValue::Text(text),
-                Err(_) => RawValue::Bytes(piece.of(block, &rows.store)),
-            },
-            Cell::Bytes(piece) => RawValue::Bytes(piece.of(block, &rows.store)),
-            Cell::LongDecimal(_) | Cell::Decimal(_) => {
-                text = shown(cell, ty, block, &rows.store).unwrap_or_default();
-                RawValue::Text(&text)
-            }
-            other => RawValue::Typed(other, ty),
-        };
-        self.typing.put(cells, column, value);
-    }
+    let types: Vec<Type> = writer.columns().map(|c| c.ty).collect();
+    Ok(ColumnMapping::new(places, &types))
 }
 
 struct ConvertSink<'c> {

@@ -1,12 +1,20 @@
 //! The shared profile files of the S3 world: `~/.aws/credentials` and `~/.aws/config`
 //! (AWS SDKs and Tools Reference Guide, "Shared config and credentials files").
 
+use std::collections::HashMap;
 use std::path::PathBuf;
 
+use barrow_core::escape::escape_for_display;
 use barrow_core::plan::StorePlan;
-use ini::Ini;
+use configparser::ini::Ini;
 
 use crate::settings::Environment;
+
+/// The values of a section, by key; none where a line has no `=`.
+type Section = HashMap<String, Option<String>>;
+
+/// A file's sections, by name.
+type Sections = HashMap<String, Section>;
 
 /// What a profile says that the settings leave open. The profile is the settings', or the
 /// environment's (`AWS_PROFILE`), or `default`.
@@ -26,8 +34,8 @@ pub fn add(settings: &mut StorePlan, environment: Environment<'_>) -> Result<(),
         "default" => name.to_string(),
         name => format!("profile {name}"),
     };
-    let keys = keys.as_ref().and_then(|file| file.section(Some(name)));
-    let config = config.as_ref().and_then(|file| file.section(Some(section)));
+    let keys = keys.as_ref().and_then(|file| file.get(name));
+    let config = config.as_ref().and_then(|file| file.get(&section));
     if keys.is_none() && config.is_none() {
         return match named {
             Some(name) => Err(format!("the shared profile files have no profile {name}")),
@@ -35,7 +43,7 @@ pub fn add(settings: &mut StorePlan, environment: Environment<'_>) -> Result<(),
         };
     }
     let value = |key: &str| {
-        let of = |section: Option<&ini::Properties>| section?.get(key).map(str::to_string);
+        let of = |section: Option<&Section>| section?.get(key)?.clone();
         of(keys).or_else(|| of(config))
     };
     if settings.access_key.is_none() {
@@ -60,21 +68,44 @@ pub fn add(settings: &mut StorePlan, environment: Environment<'_>) -> Result<(),
     }
 }
 
-fn read(environment: Environment<'_>, variable: &str, name: &str) -> Result<Option<Ini>, String> {
+fn read(
+    environment: Environment<'_>,
+    variable: &str,
+    name: &str,
+) -> Result<Option<Sections>, String> {
     let own = || Some(PathBuf::from(environment("HOME")?).join(".aws").join(name));
     let Some(path) = environment(variable).map(PathBuf::from).or_else(own) else {
         return Ok(None);
     };
-    match Ini::load_from_file_noescape(&path) {
-        Ok(file) => Ok(Some(file)),
-        Err(ini::Error::Io(error)) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
-        // Its text may be a key.
-        Err(ini::Error::Parse(error)) => Err(format!(
-            "{} cannot be read: line {} is not understood",
-            path.display(),
-            error.line
-        )),
-        Err(ini::Error::Io(error)) => Err(format!("{}: {error}", path.display())),
+    let text = match std::fs::read_to_string(&path) {
+        Ok(text) => text,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
+        Err(error) => return Err(format!("{}: {error}", path.display())),
+    };
+    // A line that is indented belongs to the value above it; `#` and `;` may be part of one.
+    let mut file = Ini::new_cs();
+    file.set_multiline(true);
+    file.set_inline_comment_symbols(Some(&[]));
+    let unread = |line: &str| {
+        format!(
+            "{} cannot be read: {line} is not understood",
+            path.display()
+        )
+    };
+    // The text of a line may be a key, and is not shown.
+    let sections = file.read(text).map_err(|error| {
+        let line = error.split(':').next().unwrap_or("a line").to_string();
+        unread(&line)
+    })?;
+    let bare = sections
+        .iter()
+        .filter(|(_, values)| values.values().any(Option::is_none));
+    match bare.map(|(name, _)| name).min() {
+        Some(name) => {
+            let name = escape_for_display(name.as_bytes());
+            Err(unread(&format!("a line of [{name}]")))
+        }
+        None => Ok(Some(sections)),
     }
 }
 
@@ -89,6 +120,8 @@ mod tests {
         let keys = "[default]\naws_access_key_id = A\naws_secret_access_key = a/b+c=\n\n\
             [market]\naws_access_key_id=M\naws_secret_access_key=m\naws_session_token=t\n";
         let config = "[default]\nregion = eu-west-1\n[profile market]\nregion = north\n\
+            # Nothing of what is indented is the profile's own.\n\
+            s3 =\n  region = south\n  addressing_style = path\n\
             endpoint_url = http://127.0.0.1:9000\n[profile far]\nrole_arn = r\n";
         std::fs::write(folder.join("credentials"), keys).unwrap();
         std::fs::write(folder.join("config"), config).unwrap();
@@ -118,5 +151,27 @@ mod tests {
     fn a_profile_that_is_not_there_or_not_understood_says_so() {
         assert!(with(Some("none")).unwrap_err().contains("no profile none"));
         assert!(with(Some("far")).unwrap_err().contains("role_arn"));
+    }
+
+    #[test]
+    fn a_line_that_is_not_understood_is_told_and_not_shown() {
+        for (text, told) in [
+            (
+                "[default]\naws_secret_access_key a/b+c\n",
+                "a line of [default]",
+            ),
+            ("[default]\n[market\nregion = a/b+c\n", "line 2"),
+            ("[default]\n= a/b+c\n", "line 2"),
+        ] {
+            let home = tempfile::tempdir().unwrap();
+            let path = home.path().join("keys");
+            std::fs::write(&path, text).unwrap();
+            let environment = |key: &str| match key {
+                "AWS_SHARED_CREDENTIALS_FILE" => Some(path.display().to_string()),
+                _ => None,
+            };
+            let error = add(&mut StorePlan::default(), &environment).unwrap_err();
+            assert!(error.contains(told) && !error.contains("a/b+c"), "{error}");
+        }
     }
 }

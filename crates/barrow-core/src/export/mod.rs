@@ -5,6 +5,7 @@
 //! that gives another value, it is a fault, or a repair that the spec asked for.
 
 mod column;
+mod column_mapping;
 mod compress;
 mod encode;
 mod fixed;
@@ -16,6 +17,7 @@ mod record;
 mod refusal;
 mod row_typer;
 
+pub use column_mapping::ColumnMapping;
 pub use compress::Compressor;
 pub use lines::{Lines, StatedTotals};
 pub use record::{RecordWriter, Unfit, Written};

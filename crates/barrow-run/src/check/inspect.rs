@@ -56,13 +56,7 @@ pub(super) fn look(
             seen.column(slot, rows, &block.bytes);
         }
         for key in &unique[number] {
-            let mut hashes = Vec::new();
-            for row in rows.good.iter().filter(|row| !own.contains(row)) {
-                let mark = &block.marks[rows.marks[*row as usize] as usize];
-                let hash = duplicates::hash(&key.slots, rows, *row as usize, &block.bytes);
-                let line = block.first_line + u64::from(mark.line);
-                hashes.extend(hash.map(|hash| (hash, line)));
-            }
+            let hashes = duplicates::hashes(&key.slots, rows, block, &own);
             looked.keys.push(hashes);
         }
         encoded.parts.push(looked);

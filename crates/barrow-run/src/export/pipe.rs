@@ -41,8 +41,7 @@ pub(super) fn run<'o>(
                 worker.run(|work| {
                     decoder(&work.raw, &mut cells);
                     work.written.clear();
-                    let numbered = (0..cells.height() as u32).zip(work.first..);
-                    writer.write(&cells, &work.raw.text, numbered, &mut work.written);
+                    writer.write_all(&cells, &work.raw.text, work.first, &mut work.written);
                     Ok(())
                 });
             });

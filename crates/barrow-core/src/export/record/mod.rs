@@ -210,6 +210,13 @@ impl<'p> RecordWriter<'p> {
         !self.ending.is_empty() && (c == '\n' || c == '\r' || Some(c) == self.ends_with)
     }
 
+    /// Writes all rows, which are numbered from `first` on for people. `text` is what
+    /// [`RawValue::Placed`](super::RawValue::Placed) values stand in.
+    pub fn write_all(&self, cells: &RowBatch, text: &[u8], first: u64, out: &mut Written) {
+        let numbered = (0..cells.height() as u32).zip(first..);
+        self.write(cells, text, numbered, out);
+    }
+
     /// Writes rows: each with its place among the cells, and its number for people. `text`
     /// is what [`RawValue::Placed`](super::RawValue::Placed) values stand in.
     pub fn write(
