@@ -154,7 +154,7 @@ pub enum Error {
         /// How far was looked.
         bytes: usize,
     },
-    /// So many bytes follow one another without a record among them.
+    /// This many bytes follow one another without a record among them.
     #[error("{file}: from line {line} on, {bytes} bytes hold no record that could be handed on")]
     NoRecord {
         /// The file as people named it.
@@ -169,7 +169,7 @@ pub enum Error {
     Worker(String),
 }
 
-/// So many names are said at the most; a file may have thousands.
+/// How many names are listed at the most; a file may have thousands.
 const MOST_NAMED: usize = 50;
 
 fn header_words(file: &str, unbound: &[Unbound], new: &[String], header: &[String]) -> String {

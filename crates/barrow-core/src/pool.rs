@@ -132,7 +132,7 @@ pub struct Ordered<T> {
     next: u64,
     /// Those that are to be used again.
     spare: Vec<T>,
-    /// So many go back at a time. Where the taker is the slowest, each one given back
+    /// How many go back at a time. Where the taker is the slowest, each one given back
     /// alone would wake a thread that soon sleeps again.
     at_a_time: usize,
 }

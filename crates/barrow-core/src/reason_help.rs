@@ -1,4 +1,4 @@
-//! What each code of a reject means, and the key by which it is had otherwise.
+//! What each code of a reject means, and the key that changes what happens.
 
 use crate::reason::Code;
 
@@ -9,7 +9,7 @@ pub struct CodeHelp {
     pub code: Code,
     /// What is wrong.
     pub meaning: &'static str,
-    /// Keys of the spec that have it otherwise, as `section.key`.
+    /// Keys of the spec that change it, as `section.key`.
     pub keys: &'static [&'static str],
 }
 

@@ -22,21 +22,21 @@ pub enum RepairKind {
     Joined,
     /// Missing fields became null.
     FilledUp,
-    /// Fields beyond the last one went.
+    /// Surplus fields were dropped.
     SurplusDropped,
     /// A fixed record was cut at its width.
     TooWide,
     /// A fixed record was filled up.
     TooShort,
-    /// Bytes without a meaning gave way to the stand-in.
+    /// Bytes that do not decode were replaced by the stand-in.
     BytesReplaced,
-    /// A field with bytes without a meaning became null.
+    /// A field with bytes that do not decode became null.
     BytesNulled,
-    /// The default stands for null.
+    /// Null was replaced by the default.
     DefaultForNull,
     /// A value that cannot be read became null.
     UnreadableNulled,
-    /// A value that cannot be read gave way to the default.
+    /// A value that cannot be read was replaced by the default.
     UnreadableDefaulted,
     /// Text was cut to so many characters.
     Cut(u32),
@@ -54,15 +54,15 @@ pub enum RepairKind {
     TooPreciseNulled,
     /// A value that is not allowed became null.
     NotAllowedNulled,
-    /// A value that is not allowed gave way to the default.
+    /// A value that is not allowed was replaced by the default.
     NotAllowedDefaulted,
     /// A value that the lookup lacks became null.
     NotListedNulled,
     /// A value that the lookup lacks was kept as it is.
     NotListedKept,
-    /// Characters gave way to others.
+    /// Characters were replaced by others.
     Swapped,
-    /// Control characters went.
+    /// Control characters were removed.
     ControlsRemoved,
     /// Runs of blanks became one space.
     BlanksCollapsed,

@@ -25,7 +25,7 @@ pub trait Observer: Send {
         let _ = bytes;
     }
 
-    /// So many more bytes as stored are done, and so many records in all.
+    /// More bytes as stored are done (`bytes`), and so many records in all.
     fn progress(&mut self, bytes: u64, records: u64) {
         let _ = (bytes, records);
     }

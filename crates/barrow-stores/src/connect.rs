@@ -94,7 +94,7 @@ macro_rules! sides {
     }};
 }
 
-/// Takes from the environment what has names there; a name that means nothing is passed over.
+/// Takes from the environment what has names there; a name that means nothing is ignored.
 macro_rules! from_environment {
     ($builder:expr, $keys:ty, $prefix:literal) => {{
         let mut builder = $builder;

@@ -22,7 +22,7 @@ use crate::patience::Patience;
 use crate::ranges::{RangeReader, Ranges, Stream, all};
 use crate::runtime::Network;
 
-/// So many places of an object are asked for at once.
+/// How many places of an object are asked for at once.
 const PLACES_AT_ONCE: usize = 16;
 
 /// An object, as it was when it was found.

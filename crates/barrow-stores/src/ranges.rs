@@ -17,14 +17,14 @@ use crate::patience::{Patience, Tries};
 use crate::runtime::Network;
 use crate::transport::{is_passing, seconds};
 
-/// So many bytes are asked for by one request.
+/// How many bytes one request asks for.
 const PIECE: u64 = 4 << 20;
 
-/// So many by the first one. Nothing else is asked for before half of them were taken: often
+/// How many the first one asks for. Nothing else is asked for before half of them were taken: often
 /// only a file's start is wanted.
 const FIRST: u64 = 256 << 10;
 
-/// So many requests are under way at once: with the piece's size, all that is ever held.
+/// How many requests are under way at once: times the piece's size, this is all that is held.
 const AHEAD: usize = 5;
 
 /// Bytes on their way.

@@ -16,10 +16,10 @@ use crate::runtime::Network;
 /// The size of the first parts. A store takes 10,000 of them, so they grow.
 const PART: usize = 8 << 20;
 
-/// So many parts are of one size before that doubles.
+/// How many parts are of one size before that doubles.
 const PARTS_OF_A_SIZE: usize = 1000;
 
-/// So many parts are under way at once.
+/// How many parts are under way at once.
 const AT_ONCE: usize = 3;
 
 /// An object that is being written.

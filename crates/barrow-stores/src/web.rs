@@ -28,7 +28,7 @@ use crate::ranges::{RangeReader, Ranges, Stream, all};
 use crate::runtime::Network;
 use crate::transport::{client, innermost, is_passing};
 
-/// So many redirects are followed.
+/// How many redirects are followed.
 const REDIRECTS: usize = 10;
 
 /// What a server says of a file.

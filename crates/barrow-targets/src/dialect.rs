@@ -142,7 +142,7 @@ pub enum Holds {
     Bytes,
 }
 
-/// The clauses of a merge. `s` is the table where rows were put down, `t` the one that they
+/// The clauses of a merge. `s` is the staging table, `t` the one that its rows
 /// are merged into.
 pub trait MergeDialect: fmt::Debug + Sync {
     /// A key's column of both tables is the same.
@@ -174,7 +174,7 @@ pub trait MergeDialect: fmt::Debug + Sync {
         )
     }
 
-    /// Empties the table where rows were put down.
+    /// Empties the staging table.
     fn clear(&self, stage: &str) -> String {
         format!("DELETE FROM {stage}")
     }
@@ -190,7 +190,7 @@ pub trait MergeDialect: fmt::Debug + Sync {
 pub struct MergeParts<'m> {
     /// The table that rows are merged into.
     pub table: &'m str,
-    /// The table where they were put down.
+    /// The staging table.
     pub stage: &'m str,
     /// All columns.
     pub columns: &'m [String],

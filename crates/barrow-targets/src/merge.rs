@@ -1,4 +1,4 @@
-//! SQL that merges rows from a table where they were put down into the one they are
+//! SQL that merges rows from a staging table into the one they are
 //! for: rows whose key is there are updated where they differ, and others inserted.
 
 use crate::dialect::{Dialect, MergeParts};
@@ -47,18 +47,18 @@ pub struct Statements {
     pub update: Option<String>,
     /// Inserts the rows whose key is not there.
     pub insert: String,
-    /// Counts the rows whose key is not there even then, since a trigger passed over
+    /// Counts the rows whose key is not there even then, since a trigger skipped
     /// them; none for a table without triggers.
     pub lost: Option<String>,
-    /// Empties the table where the rows were put down.
+    /// Empties the staging table.
     pub clear: String,
-    /// Tells whether a row that was put down has a value that another row has, which the
+    /// Tells whether a staged row has a value that another row has, which the
     /// table has to be unique beside the key: then what loads depends on the order, and the
     /// rows are merged one after the other.
     pub clash: Option<String>,
 }
 
-/// Said of a row that a trigger passed over.
+/// Said of a row that a trigger skipped.
 pub const PASSED_OVER: &str = "a trigger or rule of the table skipped the row";
 
 /// What the table of a merge is like.
@@ -66,7 +66,7 @@ pub const PASSED_OVER: &str = "a trigger or rule of the table skipped the row";
 pub struct Merging<'m> {
     /// Its name as it stands in SQL.
     pub table: &'m str,
-    /// The name of the table where rows are put down.
+    /// The name of the staging table.
     pub stage: &'m str,
     /// Whether it has triggers, which may pass over rows.
     pub triggers: bool,

@@ -7,7 +7,7 @@ use crate::dialect::Dialect;
 pub enum Query {
     /// Columns of a table.
     Table(Select),
-    /// A query as somebody wrote it.
+    /// A query as the user wrote it.
     Sql(String),
 }
 

@@ -122,7 +122,7 @@ pub trait Session: Loads {
     /// The database refuses one.
     fn script(&mut self, sql: &str) -> Result<(), Error>;
 
-    /// Takes a lock that no other load can have at the same time. It is let go when this
+    /// Takes a lock that no other load can have at the same time. It is released when this
     /// session is dropped or its program dies. False where another load has it and `wait`
     /// is false.
     ///

@@ -54,7 +54,7 @@ impl From<String> for Value {
     }
 }
 
-/// So many marks for values: `?, ?, ?`.
+/// Placeholders for this many values: `?, ?, ?`.
 pub fn marks(count: usize) -> String {
     vec!["?"; count].join(", ")
 }

@@ -28,7 +28,7 @@ struct Found<'b> {
     text: Cow<'b, [u8]>,
     /// Its first byte in the block, for text that is there as it stands.
     at: usize,
-    /// Bytes gave way to the stand-in.
+    /// Bytes were replaced by the stand-in.
     replaced: bool,
 }
 
@@ -417,7 +417,7 @@ impl ColumnReader {
         }
     }
 
-    /// Reads a value as its type; what will not do meets its policy.
+    /// Reads a value as its type; its policy applies to what cannot be read.
     fn typed<K: ValueParser>(
         &self,
         kind: &K,
@@ -459,7 +459,7 @@ impl ColumnReader {
         }
     }
 
-    /// Checks a typed value against its limits; what will not do meets its policy.
+    /// Checks a typed value against its limits; its policy applies to what is outside.
     fn limit(
         &self,
         block: &[u8],

@@ -1,4 +1,4 @@
-//! One judgement for all columns: what one proves holds for its sisters.
+//! One judgement for all columns: what one proves holds for the others.
 //!
 //! Who writes a file writes its numbers, dates and gaps in one way. So a column that can
 //! be read only one way decides for those that can be read in two.
@@ -243,7 +243,7 @@ fn both_truths(p: &Profile) -> Option<(&'static str, &'static str)> {
     TRUTHS.iter().find(is).copied()
 }
 
-/// The words for true and false of a column: both are there, or a sister has both.
+/// The words for true and false of a column: both are there, or another column has both.
 pub fn truth(p: &Profile, judgement: &Judgement) -> Option<(&'static str, &'static str)> {
     both_truths(p).or_else(|| {
         let words = words(p)?;

@@ -76,7 +76,7 @@ pub struct Wanted {
     pub tight: bool,
     /// Each line is one text, whatever is in it.
     pub lines: bool,
-    /// What is found is held against a spec, so that nothing may be left to be found out.
+    /// What is found is compared with a spec, so nothing may be left open.
     pub compares: bool,
 }
 
@@ -197,7 +197,7 @@ fn say_spaces(shape: &mut Shape, gathered: &Gathered, judgement: &Judgement) {
     }
 }
 
-/// A last record that looks like a total is one of the records until somebody says so.
+/// A last record that looks like a total counts as a record until the spec says it is a trailer.
 fn offer_trailer(shape: &mut Shape, gathered: &Gathered) {
     if shape.trailer > 0 || shape.has_types() {
         return;

@@ -7,7 +7,7 @@ pub struct Remark {
     pub column: Option<String>,
     /// What is so, in plain words.
     pub says: String,
-    /// What to write to have it otherwise, as a spec has it.
+    /// What to write in the spec to change it.
     pub key: Option<String>,
 }
 

@@ -1,10 +1,10 @@
-//! Packs what is written.
+//! Compresses what is written.
 
 use std::io::{self, Write};
 
 use crate::source::Compression;
 
-/// Packs bytes on their way to `W`.
+/// Compresses bytes on their way to `W`.
 pub enum Compressor<W: Write> {
     /// As they are.
     None(W),
@@ -22,7 +22,7 @@ impl<W: Write> Compressor<W> {
     /// Packs in the way that the spec says; `auto` does not pack.
     ///
     /// # Errors
-    /// The packer cannot be made.
+    /// The compressor cannot be made.
     pub fn new(packing: Compression, out: W) -> io::Result<Compressor<W>> {
         Ok(match packing {
             Compression::Auto | Compression::None => Compressor::None(out),
@@ -43,7 +43,7 @@ impl<W: Write> Compressor<W> {
         })
     }
 
-    /// Ends the packing, and gives back where the bytes went.
+    /// Ends the compression, and returns the writer below it.
     ///
     /// # Errors
     /// The last bytes cannot be written.

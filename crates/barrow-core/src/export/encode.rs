@@ -60,7 +60,7 @@ impl Encode {
         matches!(self.way, Way::AsItIs)
     }
 
-    /// Writes text. Returns how many characters gave way to the stand-in.
+    /// Writes text. Returns how many characters were replaced by the stand-in.
     ///
     /// # Errors
     /// The first character that the encoding lacks, where nothing stands in.
@@ -92,7 +92,7 @@ impl Encode {
         Ok(replaced)
     }
 
-    /// Puts the stand-in.
+    /// Writes the stand-in.
     fn lack(&self, c: char, out: &mut Vec<u8>) -> Result<u64, Lacking> {
         let stand_in = self.stand_in.as_deref().ok_or(Lacking(c))?;
         // A stand-in that the encoding lacks itself would be asked for without end.

@@ -107,7 +107,7 @@ impl Fixed {
     /// Fills so much of the width with a character that is given in its encoding.
     ///
     /// # Errors
-    /// So many bytes cannot be filled with it.
+    /// A number of bytes that cannot be filled with it.
     pub fn fill(&self, count: usize, pad: &[u8], out: &mut Vec<u8>) -> Result<(), Refusal> {
         let size = if self.by_bytes { pad.len().max(1) } else { 1 };
         if !count.is_multiple_of(size) {

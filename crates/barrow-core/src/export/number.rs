@@ -7,7 +7,7 @@ use crate::words::{Form, Sign};
 /// What fills a number up to its width.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Width {
-    /// So many characters, or bytes for a packed or binary number.
+    /// The width in characters, or in bytes for a packed or binary number.
     pub wide: usize,
     /// Whether digits are put before it, and not blanks.
     pub zeros: bool,

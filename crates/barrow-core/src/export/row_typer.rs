@@ -118,7 +118,7 @@ impl RowTyper {
         self.types.len()
     }
 
-    /// Makes room for other rows.
+    /// Clears it for other rows, and keeps its memory.
     pub fn begin(&self, cells: &mut RowBatch) {
         cells.width = self.types.len();
         cells.cells.clear();

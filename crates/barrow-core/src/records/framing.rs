@@ -27,7 +27,7 @@ pub struct Framing<'r> {
 }
 
 impl<'r> Framing<'r> {
-    /// For the records of a file. Quotes are held against what its records look like.
+    /// For the records of a file. Quotes are judged by what its records look like.
     pub fn of_file(plan: &'r Plan, file: &'r FileFormat) -> Framing<'r> {
         // Record types have each their own number of fields.
         let fields = match file.shapes.as_slice() {

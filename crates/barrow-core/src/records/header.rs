@@ -210,7 +210,7 @@ impl<'h> Names<'h> {
 }
 
 /// A name without what does not count when it is looked for: case, and the blanks around it.
-/// Whatever holds names of a header against those of a spec goes by this.
+/// Wherever names of a header are compared with those of a spec, this rule applies.
 ///
 /// ```
 /// use barrow_core::records::header::fold;

@@ -116,7 +116,7 @@ impl<'p> Splitter<'p> {
         }
     }
 
-    /// Passes over what the first file has before a place, 0-based, and holds it against what
+    /// Skips what the first file has before a place, 0-based, and compares it with what
     /// it had when that was committed. Where the file `is_same` still, it is not even read, as
     /// far as that can be.
     pub fn from(self, from: u64, expected: Option<Checkpoint>, is_same: bool) -> Splitter<'p> {

@@ -81,7 +81,7 @@ impl RejectWriter {
         }
     }
 
-    /// Goes on where a run was interrupted; what was written after that goes.
+    /// Goes on where a run was interrupted; what was written after that is removed.
     ///
     /// # Errors
     /// The folder is not as it was, or cannot be written.

@@ -12,10 +12,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use super::tree_hash::{PIECE, TreeHash, WholePieces, digits};
 
-/// So many places of a file are in its sample.
+/// How many places of a file are in its sample.
 const PLACES: u64 = 64;
 
-/// So many bytes at each of them.
+/// How many bytes are read at each of them.
 const AT_EACH: u64 = 4096;
 
 /// A file's size and sample: all that can be had of a large file in a moment.
@@ -85,10 +85,10 @@ pub fn fingerprint(path: &Path) -> io::Result<Fingerprint> {
     })
 }
 
-/// Takes the sample of a file whose bytes come by one after the other.
+/// Takes the sample of a file while its bytes are read in order.
 pub struct Sampler {
     size: u64,
-    /// Bytes that went by.
+    /// How many bytes have been read.
     passed: u64,
     /// The next place of the sample.
     next: u64,
@@ -108,7 +108,7 @@ impl Sampler {
         }
     }
 
-    /// Lets the next bytes go by.
+    /// Takes the next bytes.
     pub fn add(&mut self, bytes: &[u8]) {
         let end = self.passed + bytes.len() as u64;
         if self.size <= PLACES * AT_EACH {

@@ -35,7 +35,7 @@ pub fn safe_name(name: &str) -> PathBuf {
     }
 }
 
-/// So many bytes of a name from elsewhere are kept: folders take 255, and rejects are
+/// How many bytes of a name from elsewhere are kept: folders take 255, and rejects are
 /// numbered.
 const LONGEST_NAME: usize = 200;
 

@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 /// 1.7 times as long.
 pub const PIECE: usize = 64 * 1024;
 
-/// So many digits of a hash are kept: 128 bits, of which nobody makes two alike.
+/// How many digits of a hash are kept: 128 bits, which no two contents share in practice.
 const DIGITS: usize = 32;
 
 /// The hash of all bytes so far, as a tree of pieces (BLAKE3, section 2.1): a piece of 64

@@ -288,7 +288,7 @@ pub struct Column {
     pub name: Spanned<String>,
     /// Its type.
     pub ty: Option<Spanned<Type>>,
-    /// Whether a type is written, if only one that will not do.
+    /// Whether a type is written, even a wrong one.
     pub has_type: bool,
     /// The header's name, where it is another.
     pub from: Option<Spanned<String>>,
@@ -322,9 +322,9 @@ pub struct Column {
     pub value: Option<Spanned<String>>,
     /// What letters become.
     pub case: Option<Spanned<Case>>,
-    /// Texts that give way to others.
+    /// Texts that are replaced by others.
     pub swap: Option<Spanned<Vec<(String, String)>>>,
-    /// What stands in the file, and what it means.
+    /// The file's words, each with the value it means.
     pub lookup: Option<Spanned<Vec<(String, String)>>>,
     /// Values that the lookup lacks.
     pub when_not_in_lookup: Option<Spanned<WhenNotListed>>,

@@ -1,4 +1,4 @@
-//! `[stores.NAME]`: how files that are elsewhere are had.
+//! `[stores.NAME]`: how files in object stores and on web servers are reached.
 
 use std::cell::RefCell;
 use std::time::Duration;
@@ -12,7 +12,7 @@ use crate::spec::toml_table::Section;
 /// The keys of a store that are secrets: their values are never shown.
 pub const SECRETS: [&str; 3] = ["access_key", "secret_key", "token"];
 
-/// Reads what is said of each store, in the order of the spec.
+/// Reads the settings of each store, in the order of the spec.
 pub fn read<'s>(mut stores: Section<'s>, problems: &'s RefCell<Vec<Problem>>) -> Vec<StorePlan> {
     let each = stores.tables_by_name().into_iter();
     let read = each.map(|(name, table)| {

@@ -1,7 +1,7 @@
 //! Reads the keys of one table of a spec, and gathers what is wrong with them.
 //!
 //! Deserialising in one step stops at the first error; here every key is asked
-//! for by name, each answer that will not do is noted with its place, and at
+//! for by name, each wrong value is noted with its place, and at
 //! the end every key that nobody asked for is an unknown one.
 
 use std::cell::RefCell;

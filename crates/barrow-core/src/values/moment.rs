@@ -38,7 +38,7 @@ impl Patterns {
     /// These patterns, or the ones of ISO 8601 where there are none.
     ///
     /// # Errors
-    /// What is wrong with the first that will not do.
+    /// What is wrong with the first pattern that is wrong.
     pub fn new(patterns: &[String], ty: Type, years_from: Option<i16>) -> Result<Patterns, String> {
         given(patterns, ty, false)
             .into_iter()

@@ -43,16 +43,16 @@ pub struct ReaderOptions {
     pub steps: StepOptions,
     /// What the value must be.
     pub limits: LimitOptions,
-    /// What becomes of values that will not do.
+    /// What becomes of values that cannot be used.
     pub policies: Policies,
 }
 
 /// What is done to text before it is read, in this order.
 #[derive(Debug, Clone, Default)]
 pub struct StepOptions {
-    /// Texts that give way to others.
+    /// Texts that are replaced by others.
     pub swap: Vec<(String, String)>,
-    /// Whether control characters go.
+    /// Whether control characters are removed.
     pub remove_controls: bool,
     /// Whether each run of blanks becomes one space.
     pub collapse_blanks: bool,
@@ -60,7 +60,7 @@ pub struct StepOptions {
     pub compose: bool,
     /// What letters become.
     pub case: Case,
-    /// What stands in the file, and what it means.
+    /// The file's words, each with the value it means.
     pub lookup: Option<Vec<(String, String)>>,
     /// Values that the lookup lacks.
     pub when_not_listed: WhenNotListed,
@@ -79,7 +79,7 @@ pub struct LimitOptions {
     pub matches: Option<String>,
 }
 
-/// What becomes of values that will not do.
+/// What becomes of values that cannot be used.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Policies {
     /// Not written as the type is.
@@ -94,7 +94,7 @@ pub struct Policies {
     pub not_allowed: WhenNotAllowed,
 }
 
-/// An option that will not do.
+/// An option that is wrong.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct BadOption {
     /// The spec's key.

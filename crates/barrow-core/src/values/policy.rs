@@ -1,4 +1,4 @@
-//! What becomes of values that will not do, as the spec says; always noted.
+//! What becomes of values that cannot be used, as the spec says; always noted.
 
 use crate::reason::Code;
 use crate::repair::RepairKind;
@@ -26,7 +26,7 @@ impl ColumnReader {
         Ok(())
     }
 
-    /// A value that will not do: rejected, made null, or what `nearest` makes of it.
+    /// A value that cannot be used: rejected, made null, or what `nearest` makes of it.
     pub(crate) fn mend(
         &self,
         code: Code,

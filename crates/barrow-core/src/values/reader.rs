@@ -159,7 +159,7 @@ impl ColumnReader {
     /// A reader for a column of type `ty`.
     ///
     /// # Errors
-    /// The first option that will not do.
+    /// The first option that is wrong.
     pub fn new(ty: Type, options: ReaderOptions) -> Result<ColumnReader, BadOption> {
         let (kind, expected) = AnyKind::new(ty, &options)?;
         let said = options.clone();
@@ -348,7 +348,7 @@ impl ColumnReader {
         self.steps.is_some()
     }
 
-    /// Whether values are held against bounds, a list or an expression.
+    /// Whether values are checked against bounds, a list or an expression.
     pub fn has_limits(&self) -> bool {
         self.limits.is_some()
     }

@@ -23,7 +23,7 @@ pub struct Steps {
     lookup: Option<Lookup>,
 }
 
-/// Texts that give way to others, all in one pass from the left: what was put in
+/// Texts that are replaced by others, all in one pass from the left: what was put in
 /// is not looked at again, so that two characters can change places.
 #[derive(Debug)]
 struct Swap {
@@ -37,7 +37,7 @@ struct Swap {
 /// A message names so many words of a lookup.
 const MOST_LISTED: usize = 20;
 
-/// What stands in the file, and what it means.
+/// The file's words, each with the value it means.
 #[derive(Debug)]
 struct Lookup {
     pairs: Vec<(String, String)>,
@@ -50,7 +50,7 @@ impl Steps {
     /// The steps that the spec asks for; none if it asks for none.
     ///
     /// # Errors
-    /// A pair that will not do.
+    /// A pair that is wrong.
     pub fn new(options: &StepOptions) -> Result<Option<Steps>, BadOption> {
         let steps = Steps {
             swap: swap(&options.swap)?,

@@ -1,4 +1,4 @@
-//! Takes the blanks off a value's ends.
+//! Removes the blanks at a value's ends.
 
 /// The value without the blanks around it, and how many bytes went before it.
 /// Blanks are the characters that Unicode calls white space.

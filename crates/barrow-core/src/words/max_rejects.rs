@@ -3,9 +3,9 @@
 /// How many rejects a load may have and still be kept.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Tolerance {
-    /// So many.
+    /// This many.
     Records(u64),
-    /// So many in a hundred records.
+    /// This many in a hundred records.
     Percent(f64),
 }
 

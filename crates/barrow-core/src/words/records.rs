@@ -31,7 +31,7 @@ words! {
 pub enum PreambleKey {
     /// As many as come before the line with the columns' names.
     Auto,
-    /// So many.
+    /// This many.
     Lines(u64),
 }
 
@@ -84,7 +84,7 @@ words! {
     WhenNewColumn {
         /// The load stops.
         Stop = "stop",
-        /// It is not read, which is said.
+        /// It is not read, with a remark.
         Ignore = "ignore",
     }
 }

@@ -21,7 +21,7 @@ words! {
     WhenEmpty {
         /// The load stops.
         Stop = "stop",
-        /// It brings nothing, which is said.
+        /// It is skipped, with a remark.
         Skip = "skip",
     }
 }
@@ -34,7 +34,7 @@ words! {
         Stop = "stop",
         /// It is loaded too.
         Load = "load",
-        /// It is loaded, and the rows of its earlier content go in the same transaction.
+        /// It is loaded, and the rows of its earlier content are deleted in the same transaction.
         Replace = "replace",
     }
 }

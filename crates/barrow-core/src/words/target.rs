@@ -3,7 +3,7 @@
 use super::words;
 
 words! {
-    /// How a table is emptied whose rows give way.
+    /// How a table is emptied when its rows are replaced.
     EmptyWith {
         /// Row by row, within the transaction: others see the old rows until the commit.
         Delete = "delete",
@@ -17,7 +17,7 @@ words! {
     Mode {
         /// They stay.
         Append = "append",
-        /// They go, in the same transaction.
+        /// They are deleted, in the same transaction.
         Truncate = "truncate",
         /// The table itself is made anew.
         Replace = "replace",

@@ -251,7 +251,7 @@ impl FilesCursor {
 
     /// The kept rows that may be wanted: all, or those that an index finds, where it compares
     /// as SQLite would. A column of numbers makes a number of text that looks like one, and so
-    /// does the index; a column of text is not text any more where it is held against numbers.
+    /// does the index; a column of text is not text any more where it is compared with numbers.
     fn kept_rows(&self, plan: &ScanPlan, values: &[Value]) -> KeptRows {
         let scans = self.scans();
         let Some(kept) = scans.kept.get(&plan.number) else {

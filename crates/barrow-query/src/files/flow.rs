@@ -1,4 +1,4 @@
-//! The flow of a load as somebody asks for it: batches, one after the other, until there are
+//! The flow of a load, driven by the reader: batches, one after the other, until there are
 //! none or nobody asks any more.
 
 use std::sync::Arc;
@@ -10,7 +10,7 @@ use barrow_core::source::SourceFile;
 use barrow_run::Error;
 use crossbeam_channel::{Receiver, Sender, bounded};
 
-/// So many batches may wait to be asked for.
+/// How many batches may wait to be asked for.
 const WAITING: usize = 8;
 
 /// What the workers do to each batch.

@@ -9,7 +9,7 @@ use rusqlite::{Connection, OpenFlags, ToSql, params_from_iter};
 
 use crate::exact;
 
-/// So many rows are fetched at once.
+/// How many rows are fetched at once.
 const PAGE: usize = 256;
 
 /// KiB of kept rows that may stay in memory.

@@ -1,4 +1,4 @@
-//! Rows that a query cannot want are passed over by the workers, before SQLite sees them.
+//! Rows that a query cannot want are skipped by the workers, before SQLite sees them.
 
 use std::cmp::Ordering;
 

@@ -12,17 +12,17 @@ use std::io::{self, Read, Seek, SeekFrom, Write};
 use rusqlite::types::Value;
 use xxhash_rust::xxh3::xxh3_128_with_seed;
 
-/// So many fingerprints stay in memory, over all columns that are looked at in one reading: at
+/// How many fingerprints stay in memory, over all columns that are looked at in one reading: at
 /// most 64 MiB, since what grows may have room for twice as many.
 pub const ROOM: usize = 2 << 20;
 
-/// So many are written to disk at once.
+/// How many are written to disk at once.
 const WRITTEN_AT_ONCE: usize = 1 << 16;
 
-/// So many of a column stay in memory at least.
+/// How many of a column stay in memory at least.
 const LEAST: usize = 1024;
 
-/// So many are read from disk at once.
+/// How many are read from disk at once.
 const AT_ONCE: usize = 512;
 
 /// Bytes of a fingerprint.
@@ -175,7 +175,7 @@ pub struct Collected {
 /// Takes the values of a column, or of several together, as they come.
 pub struct Collector {
     held: Vec<u128>,
-    /// So many are held before they are put in order.
+    /// How many are held before they are sorted.
     next: usize,
     room: usize,
     runs: Vec<Stretch>,

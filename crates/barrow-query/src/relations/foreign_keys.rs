@@ -33,7 +33,7 @@ pub struct Foreign {
     pub missing: u64,
     /// Whether it is one: else it is only told.
     pub is_sure: bool,
-    /// Why it is not put down, where it holds and is not.
+    /// Why it is not proposed, where it holds and is not.
     pub why_not: &'static str,
 }
 
@@ -65,7 +65,7 @@ impl Foreign {
         }
     }
 
-    /// What is told of one that is not put down.
+    /// What is told of one that is not proposed.
     pub fn note(&self, tables: &[Table]) -> String {
         let to = &tables[self.to];
         let (columns, key) = (self.columns.join(", "), self.key.join(", "));

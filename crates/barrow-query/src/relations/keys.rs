@@ -7,7 +7,7 @@ use super::facts::{Asked, Column, Table, is_whole};
 use super::foreign_keys::Foreign;
 use super::names;
 
-/// So many columns are tried in twos and threes.
+/// How many columns are tried in pairs and triples.
 const TRIED: usize = 6;
 
 /// From so many rows on, a column that is named for another table is its own table's key, too,

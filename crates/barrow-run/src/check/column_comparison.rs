@@ -54,7 +54,7 @@ fn verdict(words: impl Into<String>, weight: Weight) -> Verdict {
     }
 }
 
-/// What is held against each other.
+/// What is compared.
 pub struct Sides<'s> {
     /// The kind of record.
     pub kind: &'s RecordTypePlan,
@@ -262,7 +262,7 @@ impl Sides<'_> {
     }
 }
 
-/// A type that is wider than the table's, held against the values that were seen.
+/// A type that is wider than the table's, compared with the values that were seen.
 fn narrow(why: &str, seen: Option<&ColumnStats>, spec: Type, table: Option<Type>) -> Verdict {
     let may = || verdict(format!("may not fit: {why}"), Weight::Odd);
     match (seen, table) {

@@ -1,4 +1,4 @@
-//! The database as far as it was named, held against the spec and the files.
+//! The database, as far as it was named, compared with the spec and the files.
 
 use std::time::Duration;
 

@@ -210,7 +210,7 @@ impl CheckSink<'_> {
     }
 }
 
-/// What a check could not hold the files against.
+/// What a check could not compare the files with.
 fn remarks(target: &Compared) -> Vec<String> {
     match &target.url {
         Some(_) => Vec::new(),

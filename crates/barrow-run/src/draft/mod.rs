@@ -1,4 +1,4 @@
-//! Drafting: a first spec from the files themselves, and files held against a spec.
+//! Drafting: a first spec from the files themselves, and files compared with a spec.
 
 pub mod compare;
 mod compare_keys;

@@ -24,7 +24,7 @@ pub struct Related {
     pub other_keys: Vec<String>,
     /// Its foreign keys.
     pub references: Vec<ForeignKey>,
-    /// What may be one and is not put down as one, in plain words.
+    /// What may be one and is not proposed as one, in plain words.
     pub notes: Vec<String>,
     /// Types that columns share with the keys which they refer to.
     pub types: Vec<(String, Type)>,

@@ -92,7 +92,7 @@ struct OnDisk {
 }
 
 impl OnDisk {
-    /// So many bytes at a time, which the disk takes while the next are written.
+    /// How many bytes are synced at a time, while the next are written.
     const AT_A_TIME: usize = 16 << 20;
 }
 

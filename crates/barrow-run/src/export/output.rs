@@ -82,7 +82,7 @@ pub struct Counts {
     pub told: Vec<Unfit>,
     /// What the spec's policies changed.
     pub repairs: Repairs,
-    /// Characters that gave way to the stand-in.
+    /// Characters that were replaced by the stand-in.
     pub replaced: u64,
 }
 

@@ -126,7 +126,7 @@ struct First<'f> {
     missing: &'f [String],
     /// SQL of the spec.
     before: &'f [String],
-    /// Runs whose rows go.
+    /// Runs whose rows are deleted.
     replaces: &'f [Run],
 }
 

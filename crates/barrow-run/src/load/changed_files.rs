@@ -9,7 +9,7 @@ use super::request::LoadRequest;
 use crate::error::Error;
 
 impl KnownFiles {
-    /// The runs whose rows go, since the spec says so and all of their files have changed.
+    /// The runs whose rows are deleted, since the spec says so and all of their files have changed.
     ///
     /// # Errors
     /// A run loaded other files too, whose rows cannot be told from those of one that has

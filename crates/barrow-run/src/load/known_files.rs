@@ -22,7 +22,7 @@ pub(super) struct KnownFiles {
     pub(super) runs: HashMap<String, Run>,
     /// The hash of the spec's text.
     spec_hash: String,
-    /// Whether a file that is in the table may be passed over.
+    /// Whether a file that is in the table may be skipped.
     passes: bool,
     /// Whether loads take files away once they are in the table.
     disposes: bool,

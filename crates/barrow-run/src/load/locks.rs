@@ -10,7 +10,7 @@ use super::request::LoadRequest;
 use crate::error::Error;
 use crate::observer::Watch;
 
-/// So many locks keep loads of the same files apart. Two files may share one: then one
+/// How many locks keep loads of the same files apart. Two files may share one: then one
 /// load waits for the other without need, which is all.
 const LOCKS: u64 = 1024;
 

@@ -29,7 +29,7 @@ fn failed(error: impl std::fmt::Display) -> Error {
 /// transaction: MariaDB would commit what was loaded so far.
 ///
 /// # Errors
-/// The database will not have it.
+/// The database refuses the statement.
 pub fn make_ready(session: &mut dyn Session, table: &str) -> Result<(), Error> {
     if !session.dialect().has_one_writer() && session.describe(table)?.is_none() {
         ledger::make_rejects(session, table)?;
@@ -83,7 +83,7 @@ impl RejectsTable {
     /// Writes those that wait, within the transaction that is open.
     ///
     /// # Errors
-    /// The database will not have them.
+    /// The database refuses the statement.
     pub fn write(&mut self, session: &mut dyn Session) -> Result<(), Error> {
         if self.count == 0 {
             return Ok(());
@@ -112,7 +112,7 @@ impl RejectsTable {
     /// Writes those of a load that was undone: its table may have been undone with it.
     ///
     /// # Errors
-    /// The database will not have them.
+    /// The database refuses the statement.
     pub fn write_undone(&mut self, session: &mut dyn Session) -> Result<(), Error> {
         self.was_created = false;
         self.write(session)

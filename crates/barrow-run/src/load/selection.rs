@@ -19,7 +19,7 @@ pub(crate) struct Selection {
     pub files: Vec<Selected>,
     /// Files that are in the table already.
     pub skipped: Vec<Skipped>,
-    /// Runs whose rows go, since all of their files come again with other content.
+    /// Runs whose rows are deleted, since all of their files come again with other content.
     pub replaces: Vec<Run>,
     /// The run that goes on.
     pub resumed: Option<Resumed>,
@@ -27,7 +27,7 @@ pub(crate) struct Selection {
     pub table_key: String,
 }
 
-/// So many files that are elsewhere are looked at at once.
+/// How many files in stores are looked at at once.
 const ASKED_AT_ONCE: usize = 16;
 
 /// A file to load.

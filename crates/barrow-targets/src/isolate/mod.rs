@@ -1,6 +1,6 @@
 //! Finds the rows that a table will not take, without trying each by itself.
 //!
-//! Rows are tried in pieces. A piece that the table will not have is taken back as a
+//! Rows are tried in pieces. A piece that the table refuses is taken back as a
 //! whole; where the database says which row it stumbled over, the rows before it are
 //! sent again, and the row alone if the database may be wrong or one of those stayed
 //! out; where it does not say, smaller pieces are tried. So every row is tried after all
@@ -17,7 +17,7 @@ use barrow_core::reason::Code;
 pub use self::size::PieceSize;
 use crate::error::Error;
 
-/// Why the table would not have a piece of rows.
+/// Why the table refused a piece of rows.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Refused {
     /// The row in the piece, where the database says which.

@@ -92,7 +92,7 @@ impl PieceSize {
         if best > MOST { usize::MAX } else { best }
     }
 
-    /// So many rows went in.
+    /// This many rows went in.
     pub(super) fn went_in(&mut self, rows: usize) {
         self.all.went_in(rows);
         self.unforeseen.went_in(rows);

@@ -239,7 +239,7 @@ fn named(target: &mut dyn Session, table: &str) -> Result<String, Error> {
 /// Makes the ledger's tables, those that are missing.
 ///
 /// # Errors
-/// The database will not have them.
+/// The database refuses the statement.
 pub fn make(target: &mut dyn Session) -> Result<(), Error> {
     for statement in tables::statements(target.dialect()) {
         let mut tries = 0;

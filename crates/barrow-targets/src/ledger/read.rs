@@ -10,7 +10,7 @@ use crate::sql::{Value, marks};
 /// An id has so many characters.
 const ID: usize = 12;
 
-/// So many values are asked for at once.
+/// How many values one query asks for.
 const AT_ONCE: usize = 1000;
 
 /// The files that were loaded into a table and have one of these samples or names, each once,

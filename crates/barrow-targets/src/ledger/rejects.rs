@@ -11,7 +11,7 @@ use crate::sql::{Value, marks};
 /// The table that a run's rejects are written to as well.
 ///
 /// # Errors
-/// The database will not have it.
+/// The database refuses the statement.
 pub fn make_rejects(target: &mut dyn Session, table: &str) -> Result<(), Error> {
     let sql = tables::rejects(target.dialect(), table);
     match target.execute(&sql, &[], "making the table of rejects") {
@@ -55,7 +55,7 @@ pub const REJECTS_AT_ONCE: usize = 200;
 /// Writes reasons to that table.
 ///
 /// # Errors
-/// The database will not have them.
+/// The database refuses the statement.
 pub fn write_rejects(
     target: &mut dyn Session,
     table: &str,
@@ -100,7 +100,7 @@ fn reject_values(dialect: Dialect, row: &RejectRow) -> [Value; 11] {
 /// Takes a run's rejects out of that table.
 ///
 /// # Errors
-/// The database will not have it.
+/// The database refuses the statement.
 pub fn forget_rejects(target: &mut dyn Session, table: &str, run: &str) -> Result<(), Error> {
     let dialect = target.dialect();
     let sql = format!("DELETE FROM {} WHERE run = ?", dialect.table(table));

@@ -9,7 +9,7 @@ use crate::sql::Value;
 /// Writes a run: anew, or what has changed of it.
 ///
 /// # Errors
-/// The database will not have it.
+/// The database refuses the statement.
 pub fn write_run(target: &mut dyn Session, run: &Run, is_new: bool) -> Result<(), Error> {
     write(target, RUNS, values(&RUN_COLUMNS, run), 1, is_new)
 }
@@ -17,7 +17,7 @@ pub fn write_run(target: &mut dyn Session, run: &Run, is_new: bool) -> Result<()
 /// Writes a file of a run: anew, or what has changed of it.
 ///
 /// # Errors
-/// The database will not have it: another load has put the same content into the same
+/// The database refuses it: another load has put the same content into the same
 /// table, for one.
 pub fn write_file(target: &mut dyn Session, file: &File, is_new: bool) -> Result<(), Error> {
     let written = write(target, FILES, values(&FILE_COLUMNS, file), 2, is_new);
@@ -79,7 +79,7 @@ fn write(
 /// files that was.
 ///
 /// # Errors
-/// The database will not have it.
+/// The database refuses the statement.
 pub fn emptied(target: &mut dyn Session, table_key: &str, but: &str) -> Result<u64, Error> {
     let files = super::named(target, FILES)?;
     let sql = format!(

@@ -80,7 +80,7 @@ impl MariaDb {
 /// Connects.
 ///
 /// # Errors
-/// The server cannot be reached, or will not have us.
+/// The server cannot be reached, or refuses the connection.
 fn connect(server: &Server) -> Result<Conn, Error> {
     if let Some(name) = server
         .parameters()

@@ -8,7 +8,7 @@ use crate::error::{Error, ErrorKind, NO_RIGHT};
 use crate::isolate::Refused;
 use crate::servers::Server;
 
-/// The server could not be reached, or would not have us.
+/// The server could not be reached, or refused the connection.
 pub fn unreachable(error: &mysql::Error, server: &Server) -> Error {
     let failed = Error::new(format!("connecting to {server}: {}", said(error)));
     match number(error) {
@@ -63,7 +63,7 @@ fn said(error: &mysql::Error) -> String {
     }
 }
 
-/// Why the table would not have a row; none where the failure is not a row's fault.
+/// Why the table refused a row; none where the failure is not a row's fault.
 pub fn refused(error: &mysql::Error) -> Option<Refused> {
     let mysql::Error::MySqlError(error) = error else {
         return None;

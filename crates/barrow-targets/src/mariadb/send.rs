@@ -182,7 +182,7 @@ fn load(conn: &mut Conn, loader: &Loader, count: u64) -> Result<Loaded, Error> {
     Ok(Loaded::All(Merged::of(count, new, changed)))
 }
 
-/// Whether rows that were put down clash beside their key.
+/// Whether staged rows clash beside their key.
 fn clashes(conn: &mut Conn, merging: &merge::Statements) -> Result<bool, Error> {
     let Some(clash) = &merging.clash else {
         return Ok(false);

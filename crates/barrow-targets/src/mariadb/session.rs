@@ -143,7 +143,7 @@ impl ServerSession for MariaDb {
     type Kind = Loader;
 
     /// 2 MiB of a file in one statement: between two of them the server waits for three
-    /// round trips. So many batches lie typed while the ones before them are with the
+    /// round trips. How many batches wait, typed, while the ones before them are with the
     /// server.
     const BATCHING: Batching = Batching {
         block_size: 1 << 18,

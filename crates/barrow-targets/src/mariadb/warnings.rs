@@ -15,7 +15,7 @@ const MOST: usize = 200;
 pub struct Warning {
     /// The row and the reason.
     pub refused: Refused,
-    /// Whether the server passed over the row and did nothing else: it has the key of
+    /// Whether the server skipped the row and did nothing else: it has the key of
     /// another, or lacks the row that it names, or fails a check.
     pub passes_over: bool,
     /// Whether the row fails a check.

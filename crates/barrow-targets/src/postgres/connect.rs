@@ -67,7 +67,7 @@ impl Postgres {
 /// Connects.
 ///
 /// # Errors
-/// The server cannot be reached, or will not have us.
+/// The server cannot be reached, or refuses the connection.
 pub fn connect(server: &Server) -> Result<Client, Error> {
     let environment = |name: &str| std::env::var(name).ok().filter(|value| !value.is_empty());
     if let Some(name) = server

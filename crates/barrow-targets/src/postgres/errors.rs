@@ -8,7 +8,7 @@ use crate::error::{Error, ErrorKind, NO_RIGHT};
 use crate::isolate::Refused;
 use crate::servers::Server;
 
-/// The server could not be reached, or would not have us.
+/// The server could not be reached, or refused the connection.
 pub fn unreachable(error: &postgres::Error, server: &Server) -> Error {
     let words = match error.as_db_error() {
         Some(error) => said(error),
@@ -106,7 +106,7 @@ fn said(error: &DbError) -> String {
     words
 }
 
-/// Why the table would not have a row; none where the failure is not a row's fault.
+/// Why the table refused a row; none where the failure is not a row's fault.
 /// Classes of codes are those of "PostgreSQL Error Codes" (appendix A).
 pub fn refused(error: &DbError) -> Option<Refused> {
     if is_no_row_s(error.code()) {

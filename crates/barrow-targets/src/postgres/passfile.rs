@@ -27,7 +27,7 @@ fn path() -> Option<PathBuf> {
     })
 }
 
-/// The file, where it is passed over because others may read it.
+/// The file, where it is ignored because others may read it.
 pub fn passed_over() -> Option<PathBuf> {
     path().filter(|path| is_open_to_others(path))
 }

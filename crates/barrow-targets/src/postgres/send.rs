@@ -89,7 +89,7 @@ fn send(
     }))
 }
 
-/// Merges the rows that were put down, and returns how many of them are in the table.
+/// Merges the staged rows, and returns how many of them are in the table.
 fn run_merge(
     client: &mut Client,
     statements: &merge::Statements,

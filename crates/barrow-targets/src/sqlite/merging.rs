@@ -1,4 +1,4 @@
-//! Merges rows into a table by its key: they are put down in a temporary table first.
+//! Merges rows into a table by its key: they are staged in a temporary table first.
 
 use std::ops::Range;
 
@@ -29,7 +29,7 @@ impl Merger {
     /// Makes the temporary table for a part, and what merges from it into `table`.
     ///
     /// # Errors
-    /// The part has no key, or SQLite will not have the table.
+    /// The part has no key, or SQLite refuses the table.
     pub fn new(
         connection: &Connection,
         part: &RecordTable,

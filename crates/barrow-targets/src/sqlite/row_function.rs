@@ -22,7 +22,7 @@ use crate::query_rows::RawRows;
 
 const FUNCTION: &str = "barrow_take";
 
-/// So many arguments a function may have in every SQLite that was not built for fewer
+/// How many arguments a function may have in every SQLite that was not built for fewer
 /// ("Limits in SQLite", 6).
 const MOST: usize = 100;
 

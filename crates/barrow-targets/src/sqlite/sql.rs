@@ -63,7 +63,7 @@ pub fn execute(
         .map_err(|e| explained(&e, doing))
 }
 
-/// A lock beside the database that one load has at a time. SQLite's own lock is let go
+/// A lock beside the database that one load has at a time. SQLite's own lock is released
 /// at each commit, and a load that commits as it goes is not done there.
 pub struct LoadLock {
     file: File,

@@ -17,7 +17,7 @@ use clap_complete::{ArgValueCandidates, CompletionCandidate, PathCompleter};
 
 use super::words::DATABASE;
 
-/// So many runs are proposed.
+/// How many runs are proposed.
 const RUNS: u64 = 50;
 
 /// Specs, which are TOML files.

@@ -11,7 +11,7 @@ use crate::args;
 use crate::view::progress::Progress;
 use crate::view::undo as view;
 
-/// Undoes a run, and says how many rows went.
+/// Undoes a run, and says how many rows were deleted.
 pub fn run(args: &args::Undo) -> Result<ExitCode, Error> {
     let mut progress = Progress::new(args.quiet);
     let undone = Undo::new(

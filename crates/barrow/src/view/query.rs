@@ -19,10 +19,10 @@ use super::summary::kinds;
 use super::{ended, export, json, time};
 use crate::args::{Manner, Report};
 
-/// So many rows are shown unless it is said.
+/// How many rows are shown unless the command says otherwise.
 const SHOWN: u64 = 100;
 
-/// So many kinds of reasons are shown, and so many names of columns.
+/// How many kinds of reasons are shown, and how many names of columns.
 const KINDS: usize = 5;
 const NAMES: usize = 5;
 

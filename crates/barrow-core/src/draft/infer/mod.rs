@@ -126,7 +126,7 @@ impl Chooser<'_> {
         choice
     }
 
-    /// The marks to read by: those that a sister proves, where this column takes both.
+    /// The marks to read by: those that another column proves, where this column fits both.
     fn marks(&self, fitting: &[usize]) -> usize {
         let proven = self.judgement.decimal;
         let by_proof = fitting

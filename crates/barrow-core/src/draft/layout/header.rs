@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 
 use super::super::value_kind::ValueKind;
 
-/// Rows that a header is held against, at the most.
+/// How many rows a header is compared with, at the most.
 const ROWS: usize = 1_000;
 
 /// Words that stand in headers everywhere, and in values hardly ever.

@@ -433,7 +433,7 @@ struct Scratch {
     bytes: Vec<u8>,
     /// Values of the record that are written otherwise than the cell says.
     changes: Vec<(usize, Changed)>,
-    /// Characters of it that gave way to the stand-in.
+    /// Characters of it that were replaced by the stand-in.
     replaced: u64,
 }
 

@@ -25,7 +25,7 @@ pub struct Written {
     pub unfit: Vec<Unfit>,
     /// What the policies changed.
     pub repairs: Repairs,
-    /// Characters that gave way to the stand-in.
+    /// Characters that were replaced by the stand-in.
     pub replaced: u64,
     /// For each record, the values of the columns that are summed, times ten to the power
     /// of their scales.
@@ -35,7 +35,7 @@ pub struct Written {
 }
 
 impl Written {
-    /// Makes room for other records.
+    /// Clears it for other records, and keeps its memory.
     pub fn clear(&mut self) {
         self.bytes.clear();
         self.ends.clear();

@@ -5,7 +5,7 @@ use super::scan::{Progress, SIGHT, Scan};
 use crate::records::ending::{Ending, Found, line_end};
 use crate::records::mark::{Mark, State};
 
-/// At most so many lines are joined to one record.
+/// How many lines are joined to one record at the most.
 const MOST_JOINED: u32 = 20;
 
 impl Scan<'_> {
@@ -20,7 +20,7 @@ impl Scan<'_> {
 
     /// Joins the next lines to a short record until it has its number of fields.
     /// `first` is what there is of it: where its text and its end stop, and how
-    /// many lines that are. A line that is whole by itself is never swallowed;
+    /// many lines that are. A line that is whole by itself is never joined to another;
     /// where joining fails, `first` stands alone. False where the bytes read so
     /// far do not tell.
     pub(super) fn join<E: Ending>(

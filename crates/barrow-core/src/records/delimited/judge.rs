@@ -1,6 +1,6 @@
 //! Tells lines that look like records from text that runs over lines.
 //!
-//! RFC 4180 lets a quoted field hold line ends, so two stray quotes may embrace any
+//! RFC 4180 lets a quoted field hold line ends, so two stray quotes may enclose any
 //! number of records. A quoted field over several lines is believed only while the
 //! lines within it do not look like records themselves.
 

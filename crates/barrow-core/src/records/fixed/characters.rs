@@ -14,7 +14,7 @@ pub fn place_of(text: &[u8], count: usize) -> Option<usize> {
 }
 
 /// Where each character of UTF-8 starts, 0-based. The first byte starts one, also where
-/// it continues none: such bytes belong to somebody, and nothing is lost.
+/// it continues none: every byte belongs to a character, and nothing is lost.
 pub fn borders(text: &[u8]) -> impl Iterator<Item = usize> + '_ {
     let starts = |at: &usize| *at == 0 || starts_character(text[*at]);
     (0..text.len()).filter(starts)

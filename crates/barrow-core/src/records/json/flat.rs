@@ -2,7 +2,7 @@
 //!
 //! Nearly every record is such a one. Of any other, and of every fault, nothing is said here:
 //! the parser of [`object`](super::object) decides. What is found here, it finds too: a test
-//! holds the two against each other. Reading the bench file this way takes less than half of
+//! compares the two. Reading the bench file this way takes less than half of
 //! the parser's instructions (docs/benchmarks.md).
 
 use std::ops::Range;
@@ -10,7 +10,7 @@ use std::ops::Range;
 use crate::format::{KeyField, KeyNode, KeyTree};
 use crate::records::span::Span;
 
-/// So many keys have a bit each.
+/// How many keys have a bit each.
 const MARKED: usize = 64;
 
 /// Finds the fields of the object that is `range` of `bytes`, and writes their spans to

@@ -304,7 +304,7 @@ fn syntax(error: &serde_json::Error, record: &[u8], range: &Range<usize>) -> Obj
     }
 }
 
-/// So many bytes from a fault on are shown.
+/// How many bytes from a fault on are shown.
 const SHOWN: usize = 40;
 
 /// One object, or array, of a record.
@@ -424,7 +424,7 @@ impl<'de> Visitor<'de> for KeySeed {
     }
 }
 
-/// So many keys have a bit each.
+/// How many keys have a bit each.
 const MARKED: usize = 64;
 
 /// The keys of one object so far that have no bit.
@@ -434,7 +434,7 @@ struct Seen<'k> {
     many: std::collections::HashSet<Cow<'k, str>>,
 }
 
-/// More keys than these are not held against each other one by one.
+/// More keys than these are not compared one by one.
 const FEW: usize = 24;
 
 impl<'k> Seen<'k> {

@@ -12,7 +12,7 @@ use super::super::names::safe_name;
 use super::super::place::Source;
 use crate::escape::escape_for_display;
 
-/// How a member's bytes are had.
+/// How a member's bytes are read.
 pub trait Extract: fmt::Debug + Send + Sync + 'static {
     /// Its bytes, as they were before they were put into the archive.
     ///

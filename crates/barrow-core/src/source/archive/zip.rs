@@ -100,7 +100,7 @@ impl Extract for Packed {
     }
 }
 
-/// Holds a member against the size and the checksum that the archive says.
+/// Compares a member with the size and the checksum that the archive states.
 struct Checked<R> {
     inner: R,
     left: u64,

@@ -1,4 +1,4 @@
-//! What is legal in a spec, and odd all the same.
+//! What is allowed in a spec, but suspicious.
 
 use crate::spec::check::values;
 use std::collections::HashMap;
@@ -8,7 +8,7 @@ use crate::problem::{Problem, Spanned};
 use crate::spec::raw::{Column, RawSpec};
 use crate::values::{Cell, ColumnReader, LimitOptions, ReaderOptions};
 
-/// Everything odd, in the order of the text.
+/// Everything suspicious, in the order of the text.
 pub fn oddities(written: &RawSpec, record_types: &[RecordTypePlan]) -> Vec<Problem> {
     let mut odd = Vec::new();
     for (column, plan) in columns(written, record_types) {

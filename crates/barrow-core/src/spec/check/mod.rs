@@ -189,7 +189,7 @@ fn source(written: &RawSpec, problems: &mut Vec<Problem>) -> SourcePlan {
     }
 }
 
-/// Keys that the layout gives no meaning to are told, and not passed over.
+/// Keys that the layout gives no meaning to are reported, and not ignored.
 fn keys_of_the_other_layout(written: &RawSpec, problems: &mut Vec<Problem>) {
     let d = &written.delimited;
     let keys: Vec<(&str, Option<std::ops::Range<usize>>)> = match is_fixed(written) {

@@ -1,4 +1,4 @@
-//! `[stores.NAME]`: how files that are elsewhere are had.
+//! `[stores.NAME]`: how files in object stores and on web servers are reached.
 
 use super::{Key, Takes};
 

@@ -86,7 +86,7 @@ pub(crate) fn now() -> String {
 }
 
 impl RunRecorder {
-    /// Opens the books of a run, before the load begins.
+    /// Opens the ledger for a run, before the load begins.
     ///
     /// # Errors
     /// The ledger cannot be made or read.
@@ -284,7 +284,7 @@ impl RunRecorder {
         self.run.reasons = Some(report::grouped(tally).to_string());
     }
 
-    /// Writes the books of a run that goes on after this commit.
+    /// Writes the ledger's lines of a run that goes on after this commit.
     ///
     /// # Errors
     /// The ledger cannot be written.
@@ -315,7 +315,7 @@ impl RunRecorder {
         self.write(session)
     }
 
-    /// Writes the books of a run whose rows are all there, in the same transaction.
+    /// Writes the ledger's lines of a run whose rows are all there, in the same transaction.
     ///
     /// # Errors
     /// The ledger cannot be written.
@@ -371,8 +371,8 @@ impl RunRecorder {
         Ok(())
     }
 
-    /// Writes the books of a run whose rows are all loaded, beside tables whose places theirs
-    /// are to take after the commit.
+    /// Writes the ledger's lines of a run whose rows are all loaded, beside tables whose places
+    /// theirs are to take after the commit.
     ///
     /// # Errors
     /// The ledger cannot be written.
@@ -405,7 +405,7 @@ impl RunRecorder {
         Ok(())
     }
 
-    /// Writes the books of such a run once its tables are in their places.
+    /// Writes the ledger's lines of such a run once its tables are in their places.
     ///
     /// # Errors
     /// The ledger cannot be written; the next load of the tables makes up for it.

@@ -230,7 +230,7 @@ impl<'l> LoadSink<'l> {
         Ok(())
     }
 
-    /// Commits the load or rolls it back, by how it went.
+    /// Commits the load or rolls it back, according to its outcome.
     ///
     /// # Errors
     /// Whatever kept the load from being done; it is rolled back then.

@@ -72,7 +72,7 @@ pub enum Monotonicity {
     Falls,
 }
 
-/// So many digits are held by 64 bits, and by a float without loss.
+/// How many digits 64 bits hold, and a float without loss.
 const SHORT: usize = 15;
 
 /// What a batch's short whole numbers come to.
