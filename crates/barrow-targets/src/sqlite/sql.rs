@@ -33,7 +33,11 @@ pub fn query(
         let mut statement = connection.prepare(sql)?;
         let width = statement.column_count();
         let rows = statement.query_map(rusqlite::params_from_iter(values), |row| {
-            (0..width).map(|at| Ok(value(row.get_ref(at)?))).collect()
+            let mut values = Vec::with_capacity(width);
+            for at in 0..width {
+                values.push(value(row.get_ref(at)?));
+            }
+            Ok(values)
         })?;
         rows.collect()
     };
@@ -45,7 +49,10 @@ fn value(found: ValueRef<'_>) -> Value {
         ValueRef::Null => Value::Null,
         ValueRef::Integer(number) => Value::Number(number),
         ValueRef::Real(number) => Value::Text(number.to_string()),
-        ValueRef::Text(text) => Value::Text(String::from_utf8_lossy(text).into_owned()),
+        ValueRef::Text(text) => Value::Text(match std::str::from_utf8(text) {
+            Ok(text) => text.to_string(),
+            Err(_) => String::from_utf8_lossy(text).into_owned(),
+        }),
         ValueRef::Blob(bytes) => Value::Bytes(bytes.to_vec()),
     }
 }
