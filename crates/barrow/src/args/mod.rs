@@ -35,7 +35,7 @@ pub enum Command {
     Load(Load),
     /// Propose a spec from the whole of the files
     Draft(Draft),
-    /// Hold spec, header and table against each other, read every record, and load nothing
+    /// Compare the spec, the header and the table, read every record, and load nothing
     Check(Check),
     /// Print the CREATE TABLE for a spec, or what would make a table fit
     Ddl(Ddl),
@@ -183,7 +183,7 @@ pub struct Export {
     /// The database
     #[arg(long, value_name = "URL")]
     pub database: Option<String>,
-    /// The table; the spec's unless said
+    /// The table; by default the spec's
     #[arg(long, value_name = "NAME", conflicts_with = "query", add = candidates::tables())]
     pub table: Option<String>,
     /// A query that reads, instead of a table
@@ -231,12 +231,12 @@ pub struct Query {
     /// A SQLite database whose tables the query may have too, as loaded.NAME
     #[arg(long, value_name = "URL")]
     pub with: Option<String>,
-    /// Show at most so many rows; 100 unless said, and all in JSON
+    /// Show at most this many rows; by default 100, and all in JSON
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..), conflicts_with_all = ["output", "to"])]
     pub limit: Option<u64>,
     #[command(flatten)]
     pub out: Out,
-    /// Write the rows in the format of this spec; RFC 4180 in UTF-8 unless said
+    /// Write the rows in the format of this spec; by default RFC 4180 in UTF-8
     #[arg(long, value_name = "SPEC", add = candidates::specs())]
     pub to: Option<PathBuf>,
     #[command(flatten)]
@@ -319,10 +319,10 @@ pub struct Draft {
     /// Change in this spec what the files contradict, and nothing else
     #[arg(long, value_name = "SPEC", conflicts_with_all = ["database", "table", "output"], add = candidates::specs())]
     pub update: Option<PathBuf>,
-    /// The database that the spec loads into; sqlite:TABLE.db beside the spec unless said
+    /// The database that the spec loads into; by default sqlite:TABLE.db beside the spec
     #[arg(long, value_name = "URL")]
     pub database: Option<String>,
-    /// The table; made from the first file's name unless said
+    /// The table; by default named after the first file
     #[arg(long, value_name = "NAME", add = candidates::tables())]
     pub table: Option<String>,
     /// Draft a spec for each kind of file into the folder of -o, with their keys and foreign keys
@@ -342,13 +342,13 @@ pub struct Draft {
         hide_default_value = true
     )]
     pub report: Report,
-    /// The spec to write; standard output unless said
+    /// The spec to write; by default standard output
     #[arg(short, long, value_name = "SPEC")]
     pub output: Option<PathBuf>,
-    /// How many threads read values; as many as the machine has unless said
+    /// How many threads read values; by default as many as the machine has
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
     pub threads: Option<u16>,
-    /// Say nothing but the result
+    /// Print only the result
     #[arg(short, long)]
     pub quiet: bool,
 }

@@ -14,10 +14,10 @@ pub struct Manner {
     /// How the result is written
     #[arg(long, value_name = "FORM", default_value = "text")]
     pub report: Report,
-    /// How many threads work on values; as many as suit the machine unless said
+    /// How many threads work on values; by default as many as suit the machine
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
     pub threads: Option<u16>,
-    /// Say nothing unless something is wrong, or is asked for
+    /// Print only what is wrong, and what was asked for
     #[arg(short, long)]
     pub quiet: bool,
 }
@@ -43,10 +43,10 @@ pub struct Out {
     /// Write over a file that is there
     #[arg(long)]
     pub overwrite: bool,
-    /// A new file after so many rows
+    /// Start a new file after this many rows
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     pub split_rows: Option<u64>,
-    /// A new file before so many bytes, such as 100MB
+    /// Start a new file before it has this many bytes, such as 100MB
     #[arg(long, value_name = "SIZE", value_parser = size)]
     pub split_size: Option<u64>,
     /// A file for each value of this column

@@ -35,7 +35,7 @@ pub struct Mend {
     /// The database, if it is not the one that the run loaded into
     #[arg(long, value_name = "URL")]
     pub database: Option<String>,
-    /// The folder that has a folder of rejects for each run; that of barrow.toml, or rejects, unless said
+    /// The folder that has a folder of rejects for each run; by default that of barrow.toml, or rejects
     #[arg(long, value_name = "FOLDER")]
     pub rejects: Option<PathBuf>,
     /// Say what would come of it, and load nothing
@@ -47,7 +47,7 @@ pub struct Mend {
     /// How the result is written
     #[arg(long, value_name = "FORM", default_value = "text")]
     pub report: Report,
-    /// Say nothing but the result
+    /// Print only the result
     #[arg(short, long)]
     pub quiet: bool,
 }
@@ -81,7 +81,7 @@ pub struct Undo {
     /// How the result is written
     #[arg(long, value_name = "FORM", default_value = "text")]
     pub report: Report,
-    /// Say nothing but the result
+    /// Print only the result
     #[arg(short, long)]
     pub quiet: bool,
 }
@@ -107,7 +107,7 @@ pub struct Ledger {
     /// Only runs whose rows are not in the table, or not all
     #[arg(long, conflicts_with = "run")]
     pub failed: bool,
-    /// At most so many runs
+    /// Show at most this many runs
     #[arg(long, value_name = "N", default_value_t = 20)]
     pub limit: u64,
     /// How the result is written
@@ -132,7 +132,7 @@ pub struct Status {
     /// The database, where the ledger is
     #[arg(long, value_name = "URL")]
     pub database: Option<String>,
-    /// The table; the spec's unless said
+    /// The table; by default the spec's
     #[arg(long, value_name = "NAME", add = candidates::tables())]
     pub table: Option<String>,
     /// How the result is written

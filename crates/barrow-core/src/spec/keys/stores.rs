@@ -49,7 +49,7 @@ pub const KEYS: &[Key] = &[
         name: "profile",
         takes: Takes::Text,
         default: r#"`AWS_PROFILE`, or `"default"`"#,
-        meaning: "A profile of the shared profile files; `AWS_PROFILE`, or `default`, unless said.",
+        meaning: "A profile of the shared profile files; by default `AWS_PROFILE`, or `default`.",
         example: r#"profile = "market""#,
     },
     Key {
@@ -97,7 +97,7 @@ pub const KEYS: &[Key] = &[
         name: "give_up_after",
         takes: Takes::Text,
         default: r#"`"60 s"`"#,
-        meaning: r#"How long a request is tried again without anything coming: `"60 s"` unless said. A service that never answered is given up after 5 seconds."#,
+        meaning: r#"How long a request is tried again while nothing arrives. A service that never answered is given up after 5 seconds."#,
         example: r#"give_up_after = "60 s""#,
     },
 ];

@@ -65,7 +65,7 @@ pub const KEYS: &[Key] = &[
         name: "commit_every",
         takes: Takes::WordsOrCount(&["all"]),
         default: r#"`"all"`"#,
-        meaning: "Commit once, all or nothing; or after so many records (at the end of the block in which they are full), and then what was committed stays. A run that was interrupted goes on after its last commit when the same command runs again.",
+        meaning: "Commit once, all or nothing; or after this many records (at the end of the block that completes them), and then what was committed stays. A run that was interrupted goes on after its last commit when the same command runs again.",
         example: "commit_every = 100_000",
     },
     Key {
