@@ -712,3 +712,18 @@ fn null_alone_in_a_record_is_no_blank_line() {
         assert_eq!(file, b"x\n");
     }
 }
+
+#[test]
+fn a_record_that_looks_like_several_is_told_what_would_help() {
+    let row = [Value::Null, Value::Text("x\n1,y\nz".into())];
+    for (when, helps) in [("needed", true), ("always", false)] {
+        let plan = plan(&format!(
+            "[delimited]\nquote_when = \"{when}\"\n[columns]\na = \"text\"\nb = \"text\"\n"
+        ));
+        let (_, _, out) = written(&plan, &[row.to_vec()]);
+        let says = &out.unfit[0].why.says;
+        assert!(says.contains("look like records"), "{says}");
+        assert_eq!(says.contains("say [delimited] quote_when"), helps, "{says}");
+        assert_eq!(says.contains("a null without quotes"), !helps, "{says}");
+    }
+}

@@ -24,7 +24,7 @@ use crate::records::framing::reads_as_one;
 use crate::records::rules::Rules;
 use crate::source::Charset;
 use crate::values::{Cell, Valued};
-use crate::words::{Header, WhenUnencodable};
+use crate::words::{Header, QuoteWhen, WhenUnencodable};
 
 /// Writes the records of a format.
 pub struct RecordWriter<'p> {
@@ -323,8 +323,16 @@ impl<'p> RecordWriter<'p> {
         match reads_as_one(self.plan, file, &whole) {
             true => Ok(()),
             false => {
-                let says = "has lines that look like records, so a reader would take a quote for a \
-                            stray one: say [delimited] quote_when = \"always\"";
+                let says = match self.plan.export.quote_when {
+                    QuoteWhen::Always => {
+                        "has lines that look like records, and a null without quotes, so a reader \
+                         would take a quote for a stray one"
+                    }
+                    _ => {
+                        "has lines that look like records, so a reader would take a quote for a \
+                         stray one: say [delimited] quote_when = \"always\""
+                    }
+                };
                 Err(refusal(
                     Code::NotAllowed,
                     says,
