@@ -16,7 +16,7 @@ use crate::records::block::Block;
 use crate::records::delimited::fields;
 use crate::records::file_format::FileFormat;
 use crate::records::fixed::cut::Cutter;
-use crate::records::json::object;
+use crate::records::json::{QuickWay, object};
 use crate::records::mark::{Mark, State};
 use crate::records::record_types::kind_of;
 use crate::records::span::Span;
@@ -33,6 +33,8 @@ pub struct Worker<'p> {
     evaluator: RowEvaluator<'p>,
     /// The file that the last hint was given for: one is enough.
     hinted: Option<usize>,
+    /// The quick way through objects.
+    quick: QuickWay,
     /// A key that the spec does not name, and its line, where that stops the load.
     new_key: Option<(u64, String)>,
 }
@@ -45,6 +47,7 @@ impl<'p> Worker<'p> {
             spans: plan.record_types.iter().map(|_| Vec::new()).collect(),
             evaluator: RowEvaluator::new(plan, context),
             hinted: None,
+            quick: QuickWay::default(),
             new_key: None,
         }
     }
@@ -349,7 +352,8 @@ impl<'p> Worker<'p> {
             return Ok(());
         };
         let spans = &mut self.spans[kind];
-        let split = object::split_text(&block.bytes, text, mark.range(), keys, spans);
+        let (bytes, range) = (&block.bytes, mark.range());
+        let split = object::split_text(&mut self.quick, bytes, text, range, keys, spans);
         let split = split.map_err(Shape::from)?;
         let stops = self.plan.records.when_new_column == WhenNewColumn::Stop;
         if let (true, Some(key)) = (stops, split.new_key) {

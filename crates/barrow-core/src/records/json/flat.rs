@@ -10,17 +10,52 @@ use std::ops::Range;
 use crate::format::{KeyField, KeyNode, KeyTree};
 use crate::records::span::Span;
 
-/// How many keys have a bit each.
-const MARKED: usize = 64;
+/// So many keys of an object have a bit each.
+pub(super) const MARKED: usize = 64;
 
-/// Finds the fields of the object that is `range` of `bytes`, and writes their spans to
-/// `spans`, which has one for each field of the tree. `bytes` are UTF-8.
-///
-/// `None` where the object is not plain or not right; `spans` is anything then.
-pub fn find(bytes: &[u8], range: Range<usize>, tree: &KeyTree, spans: &mut [Span]) -> Option<()> {
-    if !tree.is_flat || tree.root.len() > MARKED {
-        return None;
+/// After so many records in a row that this way does not take, only some are tried.
+const PATIENCE: u32 = 16;
+
+/// Of so many records one is tried then: where all have a value that is not plain, as a list,
+/// the tries would be a second reading of nearly all bytes.
+const SELDOM: u32 = 64;
+
+/// Tries the quick way, as long as records take it.
+#[derive(Debug, Default)]
+pub struct QuickWay {
+    /// How many records in a row did not take it.
+    missed: u32,
+}
+
+impl QuickWay {
+    /// Finds the fields of the object that is `range` of `bytes`, which are UTF-8, and writes
+    /// their spans to `spans`, which has [`Span::NO_KEY`] for each field of the tree. False where
+    /// the object is not plain, not right, or was not tried; `spans` is as it was then.
+    pub fn find(
+        &mut self,
+        bytes: &[u8],
+        range: Range<usize>,
+        tree: &KeyTree,
+        spans: &mut [Span],
+    ) -> bool {
+        let is_tried = self.missed < PATIENCE || self.missed.is_multiple_of(SELDOM);
+        if !tree.is_flat || tree.root.len() > MARKED {
+            return false;
+        }
+        if is_tried && find(bytes, range, tree, spans).is_some() {
+            self.missed = 0;
+            return true;
+        }
+        if is_tried {
+            spans.fill(Span::NO_KEY);
+        }
+        self.missed = self.missed.wrapping_add(1);
+        false
     }
+}
+
+/// `None` where the object is not plain or not right; `spans` is anything then.
+fn find(bytes: &[u8], range: Range<usize>, tree: &KeyTree, spans: &mut [Span]) -> Option<()> {
     let record = &bytes[..range.end];
     let mut at = after_space(record, range.start);
     at = after(record, at, b'{')?;
@@ -295,6 +330,23 @@ mod tests {
                 assert_eq!(found, parsed.ok(), "{record}");
             }
         }
+    }
+
+    #[test]
+    fn what_records_never_take_is_tried_now_and_then() {
+        let tree = tree();
+        let (nested, plain) = (br#"{"doc":[1]}"#, br#"{"doc":1}"#);
+        let mut spans = vec![Span::NO_KEY; tree.fields.len()];
+        let mut quick = QuickWay::default();
+        for _ in 0..1000 {
+            assert!(!quick.find(nested, 0..nested.len(), &tree, &mut spans));
+            assert!(spans.iter().all(|span| *span == Span::NO_KEY));
+        }
+        let mut found = |_| quick.find(plain, 0..plain.len(), &tree, &mut spans.clone());
+        let taken: Vec<bool> = (0..200).map(&mut found).collect();
+        let first = taken.iter().position(|taken| *taken).unwrap();
+        assert!(first > 0 && first < 64, "{first}");
+        assert!(taken[first..].iter().all(|taken| *taken));
     }
 
     proptest! {

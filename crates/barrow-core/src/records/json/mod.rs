@@ -7,6 +7,7 @@ mod framing;
 pub mod object;
 mod text;
 
+pub use self::flat::QuickWay;
 pub use self::frames::Frames;
 pub use self::framing::{Limits, frame};
 pub use self::text::{lone_surrogate, unescape};
