@@ -56,8 +56,7 @@ fn written(plan: &Plan, rows: &[Vec<Value>]) -> (Vec<u8>, Vec<Vec<String>>, Writ
         }
     }
     let mut out = Written::default();
-    let numbered = (0..rows.len() as u32).map(|row| (row, u64::from(row) + 1));
-    writer.write(&cells, &[], numbered, &mut out);
+    writer.write_all(&cells, &[], 1, &mut out);
     let unfit: Vec<u64> = out.unfit.iter().map(|u| u.row).collect();
     let kept = (0..rows.len()).filter(|row| !unfit.contains(&(*row as u64 + 1)));
     let shown = kept.map(|row| {
@@ -621,12 +620,7 @@ fn what_no_type_of_ours_has_is_never_written_as_its_description() {
         typing.put(&mut cells, 0, value);
     }
     let mut out = Written::default();
-    writer.write(
-        &cells,
-        &[],
-        (0..5).map(|row| (row, u64::from(row))),
-        &mut out,
-    );
+    writer.write_all(&cells, &[], 0, &mut out);
     assert_eq!(out.unfit.len(), 4);
     assert_eq!(out.bytes, b"07070707-0707-0707-0707-070707070707\n");
 }

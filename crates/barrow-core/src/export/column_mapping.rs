@@ -5,7 +5,7 @@ use super::record::{RecordWriter, Written};
 use super::row_typer::{RawValue, RowBatch, RowTyper};
 use crate::pipeline::{Batch, Rows};
 use crate::types::Type;
-use crate::values::{Cell, Piece, shown};
+use crate::values::{Cell, Piece};
 
 /// Which column of the one format becomes which of the other.
 pub struct ColumnMapping {
@@ -60,24 +60,25 @@ impl ColumnMapping {
         (block, store): (&[u8], &[u8]),
     ) {
         let bytes = |piece: Piece| piece.of(block, store);
-        let long;
-        let value = match (cell, ty) {
-            (Cell::Null, _) => RawValue::Null,
-            (Cell::Int(n), _) => RawValue::Int(n),
-            (Cell::Float(n), _) => RawValue::Float(n),
-            (Cell::Text(piece), _) => match std::str::from_utf8(bytes(piece)) {
+        let scale = match ty {
+            Type::Decimal { scale, .. } => u32::from(scale),
+            _ => 0,
+        };
+        let value = match cell {
+            Cell::Null => RawValue::Null,
+            Cell::Int(n) => RawValue::Int(n),
+            Cell::Float(n) => RawValue::Float(n),
+            Cell::Text(piece) => match std::str::from_utf8(bytes(piece)) {
                 Ok(text) => RawValue::Text(text),
                 Err(_) => RawValue::Bytes(bytes(piece)),
             },
-            (Cell::Bytes(piece), _) => RawValue::Bytes(bytes(piece)),
-            (Cell::Decimal(n), Type::Decimal { scale, .. }) => {
-                RawValue::Decimal(n, u32::from(scale))
-            }
-            (Cell::LongDecimal(_) | Cell::Decimal(_), _) => {
-                long = shown(cell, ty, block, store).unwrap_or_default();
-                RawValue::Text(&long)
-            }
-            (other, _) => RawValue::Typed(other, ty),
+            Cell::Bytes(piece) => RawValue::Bytes(bytes(piece)),
+            Cell::Decimal(n) => RawValue::Decimal(n, scale),
+            Cell::LongDecimal(piece) => match bytes(piece).try_into() {
+                Ok(digits) => RawValue::LongDecimal(digits, scale),
+                Err(_) => RawValue::Lost("a number without its digits"),
+            },
+            other => RawValue::Typed(other, ty),
         };
         self.typing.put(cells, column, value);
     }

@@ -468,3 +468,51 @@ fn an_error_is_a_document_and_leaves_the_rows_alone() {
     let alone: serde_json::Value = serde_json::from_str(&said.err).expect("nothing but it");
     assert_eq!(alone["kind"], "error");
 }
+
+#[test]
+fn decimals_are_converted_with_all_their_digits() {
+    let m = Market::with(&[(
+        "d.csv",
+        b"short,long\n1.50,12345678901234567890.2500000000\n-0.05,-0.0000000001\n,\n7.25,1\n",
+    )]);
+    let columns = "short = \"decimal(8,2)\"\nlong = \"decimal(38,10)\"\n";
+    m.write(
+        "from.spec.toml",
+        format!("[source]\nfiles = [\"d.csv\"]\n[columns]\n{columns}").as_bytes(),
+    );
+    for (types, expected) in [
+        (
+            ["text", "text"],
+            "short,long\n1.50,12345678901234567890.2500000000\n-0.05,-0.0000000001\n,\n7.25,1.0000000000\n",
+        ),
+        (
+            ["decimal(10,4)", "decimal(38,12)"],
+            "short,long\n1.5000,12345678901234567890.250000000000\n-0.0500,-0.000000000100\n,\n7.2500,1.000000000000\n",
+        ),
+        (
+            ["double", "text"],
+            "short,long\n1.5,12345678901234567890.2500000000\n-0.05,-0.0000000001\n,\n7.25,1.0000000000\n",
+        ),
+    ] {
+        let [short, long] = types;
+        m.write(
+            "to.spec.toml",
+            format!("[columns]\nshort = \"{short}\"\nlong = \"{long}\"\n").as_bytes(),
+        );
+        let said = m.run("convert from.spec.toml --to to.spec.toml -o - -q");
+        assert_eq!(
+            (said.code, said.out.as_str()),
+            (0, expected),
+            "{types:?} {}",
+            said.err
+        );
+    }
+    // A digit that the other format has no room for is a fault, and not dropped.
+    m.write(
+        "to.spec.toml",
+        b"[columns]\nshort = \"decimal(8,1)\"\nlong = \"text\"\n",
+    );
+    let said = m.run("convert from.spec.toml --to to.spec.toml -o x.csv");
+    assert_eq!(said.code, 1);
+    assert!(said.err.contains("-0.05"), "{}", said.err);
+}

@@ -219,7 +219,7 @@ impl<'p> RecordWriter<'p> {
 
     /// Writes rows: each with its place among the cells, and its number for people. `text`
     /// is what [`RawValue::Placed`](super::RawValue::Placed) values stand in.
-    pub fn write(
+    pub(super) fn write(
         &self,
         cells: &RowBatch,
         text: &[u8],
