@@ -93,10 +93,9 @@ fn read(
         )
     };
     // The text of a line may be a key, and is not shown.
-    let sections = file.read(text).map_err(|error| {
-        let line = error.split(':').next().unwrap_or("a line").to_string();
-        unread(&line)
-    })?;
+    let sections = file
+        .read(text)
+        .map_err(|error| unread(error.split(':').next().unwrap_or("a line")))?;
     let bare = sections
         .iter()
         .filter(|(_, values)| values.values().any(Option::is_none));

@@ -49,10 +49,7 @@ fn value(found: ValueRef<'_>) -> Value {
         ValueRef::Null => Value::Null,
         ValueRef::Integer(number) => Value::Number(number),
         ValueRef::Real(number) => Value::Text(number.to_string()),
-        ValueRef::Text(text) => Value::Text(match std::str::from_utf8(text) {
-            Ok(text) => text.to_string(),
-            Err(_) => String::from_utf8_lossy(text).into_owned(),
-        }),
+        ValueRef::Text(text) => Value::Text(String::from_utf8_lossy(text).into_owned()),
         ValueRef::Blob(bytes) => Value::Bytes(bytes.to_vec()),
     }
 }
