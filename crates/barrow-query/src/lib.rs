@@ -30,6 +30,7 @@
 mod aggregates;
 mod answer;
 mod attached;
+mod document;
 pub mod exact;
 pub mod files;
 mod guard;
@@ -44,5 +45,6 @@ pub use rusqlite::types::Value;
 
 pub use answer::{Answer, Column};
 pub use attached::tables_of;
+pub use document::write_row;
 pub use report::{QueryReport, TableReport};
 pub use request::Query;

@@ -24,6 +24,7 @@ pub mod undo;
 use std::io;
 
 use barrow_run::Error;
+use unicode_width::UnicodeWidthStr;
 
 /// More characters than any line has.
 const UNCUT: usize = 1 << 30;
@@ -41,6 +42,15 @@ pub fn width() -> usize {
 /// Whether lines are cut to a width.
 pub fn is_cut() -> bool {
     width() < UNCUT
+}
+
+/// How many columns of a terminal text takes that [`barrow_core::escape`] has made visible.
+pub fn columns_of(text: &str) -> usize {
+    // Most text is ASCII: an eighth of the instructions of looking each character up.
+    match text.is_ascii() {
+        true => text.len(),
+        false => text.width(),
+    }
 }
 
 /// A reader of standard output that goes away is no failure.
@@ -75,6 +85,14 @@ mod tests {
     use std::time::Duration;
 
     use super::*;
+
+    #[test]
+    fn wide_characters_take_two_columns() {
+        assert_eq!(
+            ["", "kale", "Café", "市場", "🥕"].map(columns_of),
+            [0, 4, 4, 4, 2]
+        );
+    }
 
     #[test]
     fn times_are_said_as_people_say_them() {

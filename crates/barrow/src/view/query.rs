@@ -4,19 +4,17 @@ use std::io::{self, Read, Seek, SeekFrom, Write};
 
 use barrow_core::escape::{escape_for_display, visible_short};
 use barrow_core::types::Type;
-use barrow_query::{Answer, Column, QueryReport, TableReport, Value};
+use barrow_query::{Answer, Column, QueryReport, TableReport, Value, write_row};
 use barrow_run::Error;
 use barrow_run::export::Exported;
 use barrow_run::report::FORMAT;
 use barrow_run::words::{counted, number};
 use owo_colors::OwoColorize;
 use serde_json::json;
-use serde_json::value::RawValue;
-use unicode_width::UnicodeWidthStr;
 
-use super::records::{NULL, WIDEST, aligned, bands, widest};
+use super::records::{NULL, WIDEST, align, bands, widest};
 use super::summary::kinds;
-use super::{ended, export, json, time};
+use super::{columns_of, ended, export, json, time};
 use crate::args::{Manner, Report};
 
 /// How many rows are shown unless the command says otherwise.
@@ -159,7 +157,7 @@ fn some(names: &[String]) -> String {
 }
 
 /// A value as people read it.
-fn text(value: &Value, ty: Option<Type>) -> String {
+fn text(value: &Value, ty: Option<Type>, widest: usize) -> String {
     match (value, ty) {
         (Value::Null, _) => NULL.into(),
         (Value::Integer(n), Some(Type::Boolean)) => (*n != 0).to_string(),
@@ -172,8 +170,8 @@ fn text(value: &Value, ty: Option<Type>) -> String {
         }
         (Value::Real(n), _) => float(*n),
         (Value::Text(text), _) if text.is_empty() => "\"\"".into(),
-        (Value::Text(text), _) => visible_short(text.as_bytes(), widest()),
-        (Value::Blob(bytes), _) => visible_short(hex(bytes).as_bytes(), widest()),
+        (Value::Text(text), _) => visible_short(text.as_bytes(), widest),
+        (Value::Blob(bytes), _) => visible_short(hex(bytes).as_bytes(), widest),
     }
 }
 
@@ -205,13 +203,14 @@ fn table(columns: &[Column], rows: &[Vec<Value>], out: &mut impl Write) -> io::R
     let decimals: Vec<Option<usize>> = (0..columns.len())
         .map(|place| decimals(columns[place].ty, rows.iter().map(|row| &row[place])))
         .collect();
+    let widest = widest();
     let cell = |row: &Vec<Value>| -> Vec<String> {
         let cells = row.iter().zip(columns).zip(&decimals);
         cells
             .map(|((value, column), decimals)| match (value, decimals) {
                 (Value::Real(n), Some(decimals)) => format!("{n:.decimals$}"),
                 (Value::Integer(n), Some(decimals)) => format!("{n}.{}", "0".repeat(*decimals)),
-                _ => text(value, column.ty),
+                _ => text(value, column.ty, widest),
             })
             .collect()
     };
@@ -238,27 +237,31 @@ fn table(columns: &[Column], rows: &[Vec<Value>], out: &mut impl Write) -> io::R
         .map(|place| {
             let body = cells
                 .iter()
-                .map(|row| row[place].width())
+                .map(|row| columns_of(&row[place]))
                 .max()
                 .unwrap_or(0);
-            body.max(names[place].width())
+            body.max(columns_of(&names[place]))
         })
         .collect();
+    let rules: Vec<String> = widths.iter().map(|width| "─".repeat(*width)).collect();
     let bands = bands(&widths, super::width());
     for (index, band) in bands.iter().enumerate() {
         if index > 0 {
             writeln!(out)?;
         }
-        let line = |of: &dyn Fn(usize) -> String| {
-            let cells = band
-                .iter()
-                .map(|c| aligned(&of(*c), widths[*c], numbers[*c]));
-            cells.collect::<Vec<_>>().join("  ").trim_end().to_string()
+        let line = |cells: &[String]| {
+            let mut line = String::new();
+            for (place, c) in band.iter().enumerate() {
+                line.push_str(if place > 0 { "  " } else { "" });
+                align(&cells[*c], widths[*c], numbers[*c], &mut line);
+            }
+            line.truncate(line.trim_end().len());
+            line
         };
-        writeln!(out, "{}", line(&|c| names[c].clone()).bold())?;
-        writeln!(out, "{}", line(&|c| "─".repeat(widths[c])).dimmed())?;
+        writeln!(out, "{}", line(&names).bold())?;
+        writeln!(out, "{}", line(&rules).dimmed())?;
         for row in &cells {
-            writeln!(out, "{}", line(&|c| row[c].clone()))?;
+            writeln!(out, "{}", line(row))?;
         }
     }
     folded(columns.len(), bands.len(), &cells, out)
@@ -295,16 +298,18 @@ fn folded(
 pub fn print_json(answer: &Answer, limit: Option<u64>) -> Result<QueryReport, Error> {
     let mut rows = tempfile::spooled_tempfile(ROOM);
     let (mut count, mut more) = (0, false);
+    let mut line = Vec::new();
     let mut failed = None;
     answer.rows(&mut |row| {
         more = limit.is_some_and(|limit| count >= limit);
         if more {
             return false;
         }
-        let lead = if count == 0 { "\n    " } else { ",\n    " };
+        line.clear();
+        line.extend_from_slice(if count == 0 { b"\n    " } else { b",\n    " });
         count += 1;
-        let line = format!("{lead}{}", row_document(row, answer.columns()));
-        failed = rows.write_all(line.as_bytes()).err();
+        write_row(row, answer.columns(), &mut line);
+        failed = rows.write_all(&line).err();
         failed.is_none()
     })?;
     if let Some(error) = failed {
@@ -315,32 +320,6 @@ pub fn print_json(answer: &Answer, limit: Option<u64>) -> Result<QueryReport, Er
     let report = answer.report(count);
     ended(document(answer, &report, &mut rows, more))?;
     Ok(report)
-}
-
-fn row_document(row: &[Value], columns: &[Column]) -> String {
-    let values = row.iter().zip(columns);
-    let values: Vec<String> = values
-        .map(|(value, column)| value_document(value, column.ty))
-        .collect();
-    format!("[{}]", values.join(", "))
-}
-
-fn value_document(value: &Value, ty: Option<Type>) -> String {
-    match (value, ty) {
-        (Value::Null, _) => "null".into(),
-        (Value::Integer(n), Some(Type::Boolean)) => (*n != 0).to_string(),
-        (Value::Integer(n), _) => n.to_string(),
-        (Value::Real(n), _) if n.is_finite() => serde_json::json!(n).to_string(),
-        (Value::Real(n), _) => format!("\"{n}\""),
-        // All digits of a decimal are a number.
-        (Value::Text(text), Some(Type::Decimal { .. }))
-            if serde_json::from_str::<&RawValue>(text).is_ok() =>
-        {
-            text.clone()
-        }
-        (Value::Text(text), _) => serde_json::json!(text).to_string(),
-        (Value::Blob(bytes), _) => format!("\"{}\"", hex(bytes)),
-    }
 }
 
 fn document(

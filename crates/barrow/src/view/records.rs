@@ -9,9 +9,8 @@ use barrow_run::Error;
 use barrow_run::peek::{Entry, Records};
 use barrow_run::words::number;
 use owo_colors::OwoColorize;
-use unicode_width::UnicodeWidthStr;
 
-use super::{ended, json};
+use super::{columns_of, ended, json};
 use crate::args::Report;
 
 /// A cell is cut after so many characters.
@@ -126,20 +125,20 @@ fn table(columns: &[(String, Type)], entries: &[&Entry], out: &mut impl Write) -
 
 fn cells_of(entry: &Entry) -> Option<Vec<Shown>> {
     let values = entry.values.as_ref().ok()?;
+    let widest = widest();
     let cell = |value: &Option<String>| match value {
         None => Shown(NULL.into(), true),
         Some(text) if text.is_empty() => Shown("\"\"".into(), true),
-        Some(text) => Shown(visible_short(text.as_bytes(), widest()), false),
+        Some(text) => Shown(visible_short(text.as_bytes(), widest), false),
     };
     Some(values.iter().map(cell).collect())
 }
 
 fn width_of(view: &TableView<'_>, cells: &[Option<Vec<Shown>>], column: usize) -> usize {
     let (name, ty) = &view.columns[column];
-    let head = escape_for_display(name.as_bytes())
-        .width()
-        .max(ty.to_string().width());
-    let body = cells.iter().flatten().map(|row| row[column].0.width());
+    let name = escape_for_display(name.as_bytes());
+    let head = columns_of(&name).max(columns_of(&ty.to_string()));
+    let body = cells.iter().flatten().map(|row| columns_of(&row[column].0));
     body.max().unwrap_or(0).max(head)
 }
 
@@ -255,15 +254,20 @@ fn rejected(
 
 /// Numbers to the right, everything else to the left.
 fn padded(text: &str, width: usize, ty: Type) -> String {
-    aligned(text, width, ty.is_number())
+    let mut cell = String::new();
+    align(text, width, ty.is_number(), &mut cell);
+    cell
 }
 
-/// Text with spaces beside it, up to a width.
-pub fn aligned(text: &str, width: usize, right: bool) -> String {
-    let blanks = " ".repeat(width.saturating_sub(text.width()));
-    match right {
-        true => format!("{blanks}{text}"),
-        false => format!("{text}{blanks}"),
+/// Appends text with spaces beside it, up to a width.
+pub fn align(text: &str, width: usize, right: bool, line: &mut String) {
+    let blanks = std::iter::repeat_n(' ', width.saturating_sub(columns_of(text)));
+    if right {
+        line.extend(blanks.clone());
+        line.push_str(text);
+    } else {
+        line.push_str(text);
+        line.extend(blanks);
     }
 }
 
