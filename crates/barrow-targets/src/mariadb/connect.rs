@@ -22,11 +22,11 @@ const KNOWN: [&str; 7] = [
     "host", "port", "user", "password", "socket", "ssl-mode", "ssl-ca",
 ];
 
-/// What is said to the server at the start, once and for all:
-/// - strict mode, so that no value is cut or bent; zero is a value like another; notes
+/// What a session is set to at its start:
+/// - strict mode, so that no value is cut or changed; zero is a value like another; notes
 ///   count as warnings, so that none is missed;
 /// - moments in time are those of UTC, and a null in a `timestamp` stays null;
-/// - a lock is waited for so long and no longer.
+/// - the wait for a lock has a limit.
 const SESSION: [&str; 6] = [
     "SET NAMES utf8mb4",
     "SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,\

@@ -191,7 +191,7 @@ fn padded(value: &[u8], most: usize, out: &mut Vec<u8>) -> Result<(), Fault> {
 }
 
 /// A word of an enumeration, letter by letter. The server would also take a number for the
-/// place of one, and bend capitals and spaces ("ENUM").
+/// place of one, and ignore case and spaces at the end ("ENUM").
 fn word(word: &[u8], list: &[String], out: &mut Vec<u8>) -> Result<(), Fault> {
     match list.iter().any(|own| own.as_bytes() == word) {
         true => text(word, usize::MAX, out),

@@ -2,9 +2,9 @@
 //!
 //! The workers write the rows as lines; the sink sends those of some batches as local data,
 //! under a savepoint. Of local data the server turns errors into warnings, passes over
-//! rows and bends values, all in silence ("LOAD DATA INFILE", error handling): so a
+//! rows and changes values, all without an error ("LOAD DATA INFILE", error handling): so a
 //! piece counts only if every row went in and there is no warning, and is taken back
-//! otherwise. The rows that the table refuses are found out by sending smaller pieces
+//! otherwise. The rows that the table refuses are found by sending smaller pieces
 //! ([`crate::isolate`]).
 
 mod begin;

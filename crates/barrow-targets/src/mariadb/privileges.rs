@@ -1,4 +1,4 @@
-//! Asks MariaDB what it is, and what we may do there.
+//! Asks MariaDB for its version, and what we may do there.
 
 use mysql::Conn;
 use mysql::prelude::Queryable;

@@ -140,7 +140,7 @@ enum Loaded {
     All(Merged),
     /// All are in but these, by their number among those that were sent, 0-based.
     But(Vec<(usize, Refused)>),
-    /// They are to be taken back.
+    /// They must be rolled back.
     Refused(Refused),
 }
 

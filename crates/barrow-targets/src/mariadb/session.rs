@@ -27,7 +27,7 @@ use crate::sql::Value;
 use crate::table::Table;
 
 impl MariaDb {
-    /// Takes the tables away that the load made, and that hold nothing.
+    /// Drops the tables that the load made and that hold nothing.
     fn drop_made(&mut self) -> Result<(), Error> {
         for made in std::mem::take(&mut self.made).into_iter().rev() {
             match made {
@@ -41,8 +41,8 @@ impl MariaDb {
         Ok(())
     }
 
-    /// Takes a table away unless others have put rows into it meanwhile: they are kept out
-    /// while that is looked at. One that is in use now stays, and is empty.
+    /// Drops a table unless others have inserted rows into it: it is locked while that is looked
+    /// at. One that is in use now stays, and is empty.
     fn drop_empty(&mut self, name: &str) -> Result<(), Error> {
         let table = DIALECT.table(name);
         let locked = self.conn.query_drop(format!("LOCK TABLES {table} WRITE"));

@@ -7,7 +7,7 @@ use crate::error::Error;
 use crate::mariadb::errors::explained;
 use crate::sql::Value;
 
-/// As long as anybody waits, in seconds: a year.
+/// A wait without a limit, in seconds: a year.
 const LONG: u32 = 31_536_000;
 
 impl From<&Value> for mysql::Value {

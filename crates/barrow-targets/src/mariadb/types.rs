@@ -13,7 +13,7 @@ pub struct Declared {
     pub characters: Option<u64>,
     /// Digits after the mark.
     pub scale: Option<u64>,
-    /// Digits of all.
+    /// Digits in all.
     pub precision: Option<u64>,
     /// Digits of a second.
     pub digits: Option<u64>,

@@ -1,8 +1,8 @@
 //! Which rows a table is likely to refuse, for the reasons that it refused others for: a
 //! key that is there already, or one that another table does not have. The server is
-//! asked for many rows at once, which costs a part of finding out by sending them.
+//! asked for many rows at once, which costs a part of what it takes to find them by sending.
 //!
-//! Whatever is wrong with an answer, or lacks, costs time and nothing else.
+//! A wrong or missing answer costs time and nothing else.
 
 use std::collections::{BTreeMap, HashSet};
 use std::ops::Range;
@@ -47,7 +47,7 @@ struct Reason {
     table: String,
     constraint: String,
     is_key: bool,
-    /// Whether it is worth while to ask: it refused a row since it was asked in vain.
+    /// Whether it is worth while to ask: it refused a row since it was last asked without result.
     is_live: bool,
     asking: Option<Asking>,
 }
@@ -82,7 +82,7 @@ SELECT a.attname::text, format('%I.%I', tn.nspname, t.typname)
    AND i.indpred IS NULL AND i.indexprs IS NULL";
 
 /// The columns of a foreign key, with their types, the table that it names, quoted, and
-/// that one's columns. A table that names itself is left out: what it lacks may come.
+/// that table's columns. A table that refers to itself is left out: what it lacks may still come.
 const FOREIGN: &str = "
 SELECT a.attname::text, format('%I.%I', tn.nspname, t.typname),
        k.confrelid::regclass::text, b.attname::text
@@ -97,8 +97,8 @@ SELECT a.attname::text, format('%I.%I', tn.nspname, t.typname),
  WHERE n.nspname = $1 AND c.relname = $2 AND k.conname = $3
    AND k.contype = 'f' AND k.confrelid <> k.conrelid";
 
-/// So that each key is looked for by the index. The server does not know how many rows
-/// there are by the time when it makes its plan, and may well choose to read the whole
+/// So that each key is looked for by the index. The server does not know how many rows there are
+/// when it makes its plan, and may well choose to read the whole
 /// table for each answer. The settings end with the savepoint.
 const BEGIN: &str = "SAVEPOINT barrow_ask; \
     SET LOCAL enable_seqscan = off; SET LOCAL enable_hashjoin = off; \

@@ -1,8 +1,8 @@
 //! From typed cells to the rows of a binary COPY; done by the workers.
 //!
 //! The form is that of "Binary Format" (COPY, in the server's manual): for each row
-//! the number of fields in 16 bits, and for each field its length in 32 bits and its
-//! bytes, big end first; a length of -1 is null.
+//! the number of fields in 16 bits, and for each field its length in 32 bits and its bytes,
+//! big-endian; a length of -1 is null.
 
 use std::ops::{DivAssign, Rem};
 
@@ -39,8 +39,7 @@ impl Field {
         Field { wire, ty, scale }
     }
 
-    /// Whether fields are whole numbers, big end first, which are in the order of what
-    /// they stand for.
+    /// Whether fields are big-endian integers, whose order is that of what they stand for.
     pub fn is_whole(&self) -> bool {
         matches!(
             self.wire,
@@ -348,7 +347,7 @@ fn numeric(n: i128, scale: u32, out: &mut Vec<u8>) {
     finish_numeric(&mut groups[..count], n < 0, scale, out);
 }
 
-/// The same for what 64 bits hold, which nearly every decimal is.
+/// The same for a number that fits 64 bits, as nearly every decimal does.
 #[inline]
 fn short_numeric(n: i64, scale: u32, out: &mut Vec<u8>) {
     let mut groups = [0u16; 8];

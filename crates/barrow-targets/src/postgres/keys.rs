@@ -116,7 +116,7 @@ impl<'r> Keys<'r> {
     }
 }
 
-/// A field as a whole number: it has 16, 32 or 64 bits, big end first.
+/// A field as a whole number: it has 16, 32 or 64 bits, big-endian.
 fn number(field: &[u8]) -> i64 {
     let bytes = field.get(4..).unwrap_or_default();
     let sign = if bytes.first().is_some_and(|b| *b > 127) {

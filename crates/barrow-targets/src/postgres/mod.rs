@@ -2,7 +2,7 @@
 //!
 //! The workers make the rows' bytes; the sink sends those of some batches in one COPY, as
 //! they come, under a savepoint. Rows that the table refuses are taken back with their
-//! piece and found out by sending smaller ones ([`crate::isolate`]); where many are
+//! piece and found by sending smaller ones ([`crate::isolate`]); where many are
 //! refused, the server is asked which ones are suspect.
 
 mod begin;

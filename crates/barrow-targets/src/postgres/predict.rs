@@ -1,5 +1,5 @@
-//! Refusals that are foreseen: where many are alike, the rows are parted from those that
-//! the server is likely to refuse before they are sent.
+//! Refusals that are foreseen: where many are alike, those that the server is likely to refuse
+//! are set aside before the rest is sent.
 
 use std::ops::Range;
 

@@ -1,4 +1,4 @@
-//! Asks PostgreSQL what it is, and what we may do there.
+//! Asks PostgreSQL for its version, and what we may do there.
 
 use postgres::Client;
 

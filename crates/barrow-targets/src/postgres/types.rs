@@ -52,7 +52,7 @@ pub enum Wire {
     Uuid,
 }
 
-/// The digits of a second that the server keeps at the most.
+/// The most digits of a second that the server keeps.
 const DIGITS: u32 = 6;
 
 impl Declared {
