@@ -1,4 +1,4 @@
-//! Numbers of a row as exact ones, whatever their cell.
+//! Exact numbers from a row's cells, whatever the cells' types.
 
 use barrow_core::reason::Code;
 use barrow_core::values::Cell;

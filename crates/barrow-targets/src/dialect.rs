@@ -43,8 +43,7 @@ pub trait SqlDialect: fmt::Debug + Sync {
         ""
     }
 
-    /// The same for tables of the ledger, whose names differ by capitals and have any
-    /// letters.
+    /// The same for tables of the ledger, whose names are case-sensitive and may have any letters.
     fn ledger_table_options(&self) -> &'static str {
         self.table_options()
     }
@@ -89,7 +88,7 @@ pub trait SqlDialect: fmt::Debug + Sync {
     /// The clauses of a merge that differ from one database to another.
     fn merge(&self) -> &'static dyn MergeDialect;
 
-    /// Whether tables that differ in case alone are one.
+    /// Whether names that differ only in case are the same table.
     fn folds_table_names(&self) -> bool {
         false
     }
@@ -111,7 +110,7 @@ pub trait SqlDialect: fmt::Debug + Sync {
         false
     }
 
-    /// Whether a table that is made or dropped is so only with the commit.
+    /// Whether making and dropping a table is part of the transaction.
     fn has_transactional_ddl(&self) -> bool {
         true
     }
@@ -151,8 +150,8 @@ pub trait MergeDialect: fmt::Debug + Sync {
     }
 
     /// A column of both tables differs, where null is a value like another and letters of
-    /// different case are different. `as_text` says that it is text, or has no notion of
-    /// equality but for its text.
+    /// different case are different. `as_text` says that it is text, or can only be compared as
+    /// text.
     fn differs(&self, column: &str, as_text: bool) -> String;
 
     /// Updates the rows that differ.

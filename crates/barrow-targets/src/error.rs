@@ -4,10 +4,10 @@
 pub const NO_RIGHT: &str =
     "ask the table's owner for it; barrow check --connect says which rights are missing";
 
-/// What kind of failure it is, where somebody acts by it.
+/// The kind of failure, for callers that act on it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum ErrorKind {
-    /// Nothing acts by it.
+    /// Any other.
     #[default]
     Other,
     /// What was to be made is there already, or has the key of another.

@@ -81,7 +81,7 @@ fn needs(ty: Type) -> Option<(u32, u32)> {
     }
 }
 
-/// So many digits before its mark and after it, any number of the type has room for.
+/// The digits before the decimal point, and after it, that any number of the type has room for.
 fn holds(ty: Type) -> Option<(u32, u32)> {
     match ty {
         Type::SmallInt => Some((4, 0)),
@@ -94,7 +94,7 @@ fn holds(ty: Type) -> Option<(u32, u32)> {
     }
 }
 
-/// How many characters a text has at the most.
+/// The most characters that a text has.
 fn characters(ty: Type) -> Option<u32> {
     match ty {
         Type::Char(n) | Type::VarChar(n) => Some(n),

@@ -37,8 +37,8 @@ impl Job {
         tables
     }
 
-    /// The job for a database in whose names capitals and small letters are the same:
-    /// tables that differ in case alone are one.
+    /// The job for a database whose names are case-insensitive: tables whose names differ only in
+    /// case are the same.
     pub fn folded(mut self) -> Job {
         let mut seen: Vec<String> = Vec::new();
         for part in &mut self.parts {

@@ -40,8 +40,8 @@ impl Merged {
 /// The statements of a merge.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Statements {
-    /// Counts the rows that differ, before they are updated; none where no trigger may
-    /// pass over some in silence. (In MariaDB a trigger can only fail.)
+    /// Counts the rows that differ, before they are updated; none where no trigger may skip some
+    /// without an error. (In MariaDB a trigger can only fail.)
     pub differ: Option<String>,
     /// Updates the rows that differ; none where all columns are in the key.
     pub update: Option<String>,
@@ -72,7 +72,7 @@ pub struct Merging<'m> {
     pub triggers: bool,
     /// The sets of columns of which no two rows have the same values.
     pub unique: &'m [Vec<String>],
-    /// Columns that have no notion of equality, but for their text (`json`, `xml`).
+    /// Columns that can only be compared as text (`json`, `xml`).
     pub by_text: &'m [String],
 }
 

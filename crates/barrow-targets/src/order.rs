@@ -15,7 +15,7 @@ use crate::encoded::EncodedBatch;
 use crate::record_table::RecordTable;
 use crate::table::Table;
 
-/// The columns of a part that name rows of the same table, and those that they name.
+/// The columns of a part that refer to rows of the same table, and those that they refer to.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Order {
     /// For each foreign key the places of its columns, and of those that it names.

@@ -1,8 +1,8 @@
-//! What is asked for when rows leave a database.
+//! What an export asks a database for.
 
 use crate::dialect::Dialect;
 
-/// Rows that are to leave.
+/// Rows to export.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Query {
     /// Columns of a table.

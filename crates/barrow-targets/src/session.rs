@@ -192,8 +192,8 @@ pub trait Load<'s> {
     /// them in its transaction.
     fn recount(&mut self) {}
 
-    /// Keeps what was done in the transaction so far, such as lines of the ledger, whatever
-    /// becomes of the rows that come next.
+    /// Sets a savepoint, so that what was done in the transaction so far, such as rows of the
+    /// ledger, stays whatever becomes of the rows that come next.
     ///
     /// # Errors
     /// The database refuses the statement.
@@ -221,7 +221,7 @@ pub trait Load<'s> {
     /// The database refuses the statement.
     fn begin_file(&mut self) -> Result<(), Error>;
 
-    /// Takes back everything since [`Load::begin_file`].
+    /// Rolls back everything since [`Load::begin_file`].
     ///
     /// # Errors
     /// The database could not; the load is to be rolled back.

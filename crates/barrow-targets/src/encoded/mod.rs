@@ -47,14 +47,14 @@ pub enum Slot {
     Numbered,
 }
 
-/// Takes what a part had encoded before, so that its room is used again.
+/// Takes what a part had encoded before, so that its memory is used again.
 pub fn spare(batch: &mut EncodedBatch, part: usize) -> EncodedPart {
     let parts = batch.batch.parts.len();
     batch.encoded.resize_with(parts, EncodedPart::default);
     std::mem::take(&mut batch.encoded[part])
 }
 
-/// A fault of ours: an encoder of another database was used.
+/// A bug: an encoder of another database was used.
 pub fn not_encoded() -> Error {
     Error::new("rows came that were not encoded for this database; please report this")
 }

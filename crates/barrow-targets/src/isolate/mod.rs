@@ -1,12 +1,12 @@
 //! Finds the rows that a table will not take, without trying each by itself.
 //!
-//! Rows are tried in pieces. A piece that the table refuses is taken back as a
-//! whole; where the database says which row it stumbled over, the rows before it are
+//! Rows are tried in pieces. A piece that the table refuses is rolled back as a whole; where the
+//! database says which row it stumbled over, the rows before it are
 //! sent again, and the row alone if the database may be wrong or one of those stayed
 //! out; where it does not say, smaller pieces are tried. So every row is tried after all
 //! rows before it that went in, and stays out only if the table refuses it there. Where
 //! refusals are frequent and the database can be asked for many rows at once which of them
-//! it will refuse, all others are sent together; that stands only if it comes to the same.
+//! it will refuse, all others are sent together; that counts only if the result is the same.
 
 mod size;
 
@@ -69,7 +69,7 @@ pub trait Tries {
 pub enum Foreseen {
     /// None was, and nothing was tried.
     Nothing,
-    /// Others were refused than those, or for other reasons. No row is in.
+    /// Other rows were refused, or for other reasons. No row is in.
     Wrong,
     /// All of them are in but these, as if each had been tried in its turn.
     But(Vec<(usize, Refused)>),
@@ -130,7 +130,7 @@ impl Search<'_> {
         Ok(())
     }
 
-    /// Tries rows without those that are suspect; whether that came out right.
+    /// Tries rows without those that are suspect; whether the prediction was right.
     fn foresee(&mut self, rows: Range<usize>) -> Result<bool, Error> {
         if self.has_foreseen {
             return Ok(false);

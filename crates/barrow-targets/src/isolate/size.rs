@@ -44,14 +44,14 @@ impl Gap {
 /// A piece costs as much as some rows beside its own, and for each refusal about a piece
 /// is done for nothing: half of it before the refusal, and half that is sent again. With a
 /// refusal in `gap` rows, pieces of `n` rows cost `COST * gap / n` and `n / 2`, which
-/// together are least where `n` is the root of `2 * COST * gap`.
+/// together are smallest where `n` is the square root of `2 * COST * gap`.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct PieceSize {
     /// Between all refusals.
     all: Gap,
     /// Between those that were not foreseen: only they make pieces fail.
     unforeseen: Gap,
-    /// How often in a row what was foreseen was wrong.
+    /// How many predictions in a row were wrong.
     wrong: usize,
 }
 
@@ -68,10 +68,10 @@ const MOST: usize = 1 << 15;
 
 /// Refusals are foreseen where they are nearer to each other than this. To ask for a row
 /// costs about a third of what it costs to load it, and to find a refusal by pieces as
-/// much as the root of the gap.
+/// much as the square root of the gap.
 const FREQUENT: usize = 4_000;
 
-/// What was wrong so often in a row is not tried again.
+/// After so many wrong predictions in a row, none is made again.
 pub(super) const PATIENCE: usize = 4;
 
 impl PieceSize {
@@ -104,7 +104,7 @@ impl PieceSize {
         self.unforeseen.refused(before);
     }
 
-    /// Of so many rows these were foreseen to be refused, and were.
+    /// These of so many rows were predicted to be refused, and were.
     pub(super) fn foreseen(&mut self, rows: usize, refused: impl Iterator<Item = usize>) {
         self.wrong = 0;
         let mut next = 0;
@@ -117,7 +117,7 @@ impl PieceSize {
         self.unforeseen.went_in(rows);
     }
 
-    /// Others were refused than it was foreseen.
+    /// Other rows were refused than predicted.
     pub(super) fn was_wrong(&mut self) {
         self.wrong += 1;
     }

@@ -149,7 +149,7 @@ pub fn row<R: Default>(columns: &[Column<R>], values: &[Value]) -> Result<R, Err
     Ok(row)
 }
 
-/// What is not understood is not taken for something else: a file might be loaded twice.
+/// An unknown word is an error and not a default: else a file might be loaded twice.
 fn strange(what: &str, value: &Value) -> Error {
     Error::new(format!(
         "the ledger has the {what} {value:?}, which this version of barrow does not know"

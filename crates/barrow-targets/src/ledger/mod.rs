@@ -37,7 +37,7 @@ pub enum Outcome {
     /// Its rows are in the table.
     #[default]
     Kept,
-    /// It was beyond the tolerance or its totals differ, and was taken back.
+    /// It was beyond the tolerance or its totals differ, and was rolled back.
     Undone,
     /// It could not be done.
     Failed,
@@ -142,7 +142,7 @@ pub struct Run {
     pub mend_of: Option<String>,
     /// What is needed to go on, as JSON, while it is going.
     pub state: Option<String>,
-    /// By what its rows are found again, as JSON; none where by nothing.
+    /// How its rows are found again, as JSON; none where they cannot be.
     pub undo_by: Option<String>,
     /// The version of the program.
     pub version: String,
@@ -255,7 +255,7 @@ pub fn make(target: &mut dyn Session) -> Result<(), Error> {
     Ok(())
 }
 
-/// So often a statement is tried again that another load gets in the way of.
+/// How often a statement is tried again when another load gets in its way.
 const MOST_TRIES: u32 = 100;
 
 fn without(error: Error) -> Error {

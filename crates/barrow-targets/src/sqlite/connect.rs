@@ -12,7 +12,7 @@ use super::errors::explained;
 use crate::error::Error;
 use crate::sqlite::sql;
 
-/// How long a lock of another program is waited for.
+/// How long to wait for another program's lock.
 const PATIENCE: Duration = Duration::from_secs(10);
 
 /// A session with a SQLite database.

@@ -37,7 +37,7 @@ pub struct Inserter {
     triggers: bool,
 }
 
-/// Why a statement did not do.
+/// Why a statement failed.
 pub(super) enum Stopped {
     /// The table would not take one of its rows.
     Refused(Why),
@@ -50,7 +50,7 @@ pub(super) struct Why {
     pub code: Code,
     /// SQLite's words, or ours.
     pub words: String,
-    /// The column, where it is one's fault and known without reading the words.
+    /// The column, where one is at fault and known without reading the words.
     pub column: Option<String>,
 }
 
@@ -100,7 +100,7 @@ impl Inserter {
     }
 
     /// Inserts some of a batch's good rows: all, or it says why not, and those before
-    /// stay for the caller to take back.
+    /// stay for the caller to roll back.
     pub(super) fn stage_row(
         &self,
         connection: &Connection,

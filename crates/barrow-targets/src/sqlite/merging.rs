@@ -80,7 +80,7 @@ impl Merger {
         })
     }
 
-    /// What puts the rows down.
+    /// What stages the rows.
     pub fn inserter(&self) -> &Inserter {
         &self.inserter
     }
@@ -147,7 +147,7 @@ impl Merger {
     }
 }
 
-/// Puts rows down and merges them.
+/// Stages rows and merges them.
 fn piece(
     connection: &Connection,
     inserter: &Inserter,

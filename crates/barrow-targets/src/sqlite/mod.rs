@@ -2,7 +2,7 @@
 //!
 //! Everything happens in one transaction (or one for each `commit_every` records), by
 //! prepared statements of many rows. A statement that the table refuses is
-//! taken back by SQLite as a whole ("INSERT OR ABORT"), and its rows are then
+//! rolled back by SQLite as a whole ("INSERT OR ABORT"), and its rows are then
 //! tried one by one, so that only the refused ones stay out.
 
 mod connect;

@@ -67,8 +67,8 @@ pub fn execute(
         .map_err(|e| explained(&e, doing))
 }
 
-/// A lock beside the database that one load has at a time. SQLite's own lock is released
-/// at each commit, and a load that commits as it goes is not done there.
+/// A lock file beside the database, held by one load at a time. SQLite releases its own lock at
+/// each commit, before a load that commits as it goes is done.
 pub struct LoadLock {
     file: File,
     path: PathBuf,
