@@ -7,7 +7,7 @@ use barrow_core::escape::visible_path;
 use barrow_core::problem::Problem;
 use barrow_core::spec::SpecTexts;
 
-/// What kind of failure it is, where somebody acts by it.
+/// The kind of failure, for callers that act on it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum ErrorKind {
     /// The spec is wrong: [`Error::problems`] has everything that is.
@@ -55,7 +55,7 @@ struct Inner {
 /// A spec and everything that is wrong with it.
 #[derive(Debug)]
 pub struct WrongSpec {
-    /// Its texts: its own, and those that it goes by.
+    /// Its texts: its own, and those that it builds on.
     pub texts: SpecTexts,
     /// Everything that is wrong, each with its place in the texts.
     pub problems: Vec<Problem>,

@@ -1,4 +1,4 @@
-//! Who looks on while something is done.
+//! Who is told how a run goes.
 
 use std::sync::{Mutex, PoisonError};
 

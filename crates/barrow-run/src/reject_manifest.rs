@@ -64,7 +64,7 @@ impl Manifest {
         }
     }
 
-    /// The manifest of a load that took these files back.
+    /// The manifest of a load that rolled these files back.
     pub fn leaving_out(self, left: &[RejectedFile]) -> Manifest {
         Manifest {
             left_out_whole: left.iter().filter_map(|one| one.kept_in.clone()).collect(),

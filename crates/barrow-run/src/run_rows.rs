@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::error::Error;
 
-/// By what a run's rows are found again: kept in the ledger as JSON.
+/// How a run's rows are found again: kept in the ledger as JSON.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub(crate) struct UndoBy {
     /// The column that has the run's id.
@@ -28,10 +28,10 @@ pub fn mends(session: &mut dyn Session, run: &Run) -> Result<Vec<Run>, Error> {
         .collect())
 }
 
-/// By what its rows are found.
+/// How its rows are found.
 ///
 /// # Errors
-/// By nothing: the spec had no column for the run, the rows were merged, or the column is gone.
+/// They cannot be: the spec had no column for the run, the rows were merged, or the column is gone.
 pub fn by(session: &mut dyn Session, run: &Run) -> Result<UndoBy, Error> {
     let by = run
         .undo_by

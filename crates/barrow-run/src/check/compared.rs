@@ -73,7 +73,7 @@ impl Compared {
         Ok(compared)
     }
 
-    /// Holds the job against the tables, and the files against the ledger.
+    /// Compares the job with the tables, and the files with the ledger.
     fn ask(&mut self, request: &LoadRequest<'_>, files: Vec<SourceFile>) -> Result<(), Error> {
         let job = &request.job;
         let mut session = request.url.open(false)?;

@@ -131,8 +131,7 @@ impl<'c> Check<'c> {
         })
     }
 
-    /// Holds spec, header and table against each other, reads every record, and loads
-    /// nothing.
+    /// Compares spec, header and table, reads every record, and loads nothing.
     ///
     /// # Errors
     /// A file or the database cannot be read.
@@ -158,7 +157,7 @@ impl<'c> Check<'c> {
         let header = header_of(&self.spec.plan, &files);
         let new_columns = new_columns(&self.spec.plan, &files);
         target.unfit = target.unfit.take().or(new_columns);
-        // All else that is wrong with the files is told as well.
+        // Everything else that is wrong with the files is reported as well.
         self.spec.plan.records.when_new_column = WhenNewColumn::Ignore;
         let before = target.columns(&self.spec.plan, header.as_deref(), &[]);
         let lacks_header = |(_, sides): &(String, Vec<Side>)| sides.iter().any(Side::lacks_header);

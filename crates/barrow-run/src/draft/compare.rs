@@ -1,4 +1,4 @@
-//! What files have that a spec has not: new or missing columns, values that its types do
+//! What files have and a spec does not: new or missing columns, values that its types do
 //! not take.
 
 use barrow_core::counts::{ReasonKind, RunCounts};
@@ -141,8 +141,7 @@ impl Drift {
             && self.encoding.is_none()
     }
 
-    /// One column that is missing, and one new one of its sort, are rather the same under
-    /// another name.
+    /// A missing column and a new one of the same type are probably one column under another name.
     fn find_renamed(&mut self, columns: &[ColumnPlan]) {
         let ([missing], [new]) = (self.missing.as_slice(), self.new.as_slice()) else {
             return;

@@ -1,4 +1,4 @@
-//! What records that name their fields have that a spec has not: keys, and ways into objects.
+//! What records that name their fields have and a spec does not: keys, and ways into objects.
 
 use barrow_core::draft::{Chosen, Draft};
 use barrow_core::format::{KeyPath, KeyTree};

@@ -182,7 +182,7 @@ impl<'d> Draft<'d> {
         // What is new in the files is what is looked for.
         spec.plan.records.when_new_column = WhenNewColumn::Ignore;
         let files = spec.files(&self.files)?;
-        // Types as they are: room is the spec's own affair.
+        // Types as they are: how much room to leave is for the spec to decide.
         let wanted = Wanted {
             tight: true,
             compares: true,

@@ -1,4 +1,4 @@
-//! What tables have to do with each other, put into drafts of their specs.
+//! How tables relate to each other, put into drafts of their specs.
 
 use barrow_core::plan::Reference;
 use barrow_core::types::Type;
@@ -15,7 +15,7 @@ pub struct ForeignKey {
     pub evidence: String,
 }
 
-/// What one table has to do with the others.
+/// How one table relates to the others.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Related {
     /// The columns that tell its rows apart; none where none do.
@@ -24,7 +24,7 @@ pub struct Related {
     pub other_keys: Vec<String>,
     /// Its foreign keys.
     pub references: Vec<ForeignKey>,
-    /// What may be one and is not proposed as one, in plain words.
+    /// What may be a foreign key and is not proposed as one, in plain words.
     pub notes: Vec<String>,
     /// Types that columns share with the keys which they refer to.
     pub types: Vec<(String, Type)>,

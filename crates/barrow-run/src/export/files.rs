@@ -52,7 +52,7 @@ pub struct Files {
     parted: bool,
     overwrites: bool,
     begun: u64,
-    /// Names that are taken, in small letters: a file system may not tell capitals.
+    /// Names that are in use, in lower case: a file system may not distinguish case.
     taken: HashSet<String>,
     /// Whole files that wait for their names.
     whole: Vec<(Pending, Made)>,
@@ -75,7 +75,7 @@ enum Pending {
 pub struct Part {
     out: Compressor<Hashing>,
     hash: RunningHash,
-    /// How it is until it is whole; taken away unless all ends well.
+    /// What it is until it is whole; removed unless the export succeeds.
     pending: Pending,
     path: Option<PathBuf>,
     bytes: u64,
@@ -83,8 +83,8 @@ pub struct Part {
     pub told: StatedTotals,
 }
 
-/// A file that is put on the disk while it is written. Left to its end, that took 7 % of
-/// an export of 275 MB, in which nothing else could go on.
+/// A file that is synced while it is written. Synced at its end alone, that took 7 % of an export
+/// of 275 MB, in which nothing else could go on.
 struct OnDisk {
     file: File,
     /// Bytes that may not be there yet.
@@ -152,7 +152,7 @@ impl Part {
     }
 }
 
-/// A failure to write; a reader of standard output that went away is told apart.
+/// A failure to write; that a reader of standard output went away is an error of its own.
 fn failed(path: Option<&Path>, error: io::Error) -> Error {
     match path {
         None if error.kind() == io::ErrorKind::BrokenPipe => Error::output_closed(),
@@ -416,7 +416,7 @@ mod tests {
         assert_eq!(name(""), "out/p-1.csv.gz");
         assert_eq!(name("kale"), "out/p-kale.csv.gz");
         assert_eq!(name("../../etc"), "out/p-______etc-3.csv.gz");
-        // The same value again, values that differ by capitals, a value that is a number.
+        // The same value again, values that differ only in case, a value that is a number.
         let more = ["kale", "Kale", "1", "______etc-3", "kale-4"].map(name);
         let all: HashSet<String> = more.iter().map(|name| name.to_lowercase()).collect();
         assert_eq!(all.len(), more.len(), "{more:?}");

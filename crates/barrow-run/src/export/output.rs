@@ -11,10 +11,10 @@ use jiff::Timestamp;
 use super::files::{Files, Made, Part};
 use crate::error::Error;
 
-/// More values than this part no export: each has a file that stays open.
+/// An export is parted by at most this many values: each has a file that stays open.
 const MOST_PARTS: usize = 500;
 
-/// Unfit rows that are told one by one.
+/// How many unfit rows are reported one by one.
 const MOST_TOLD: usize = 1000;
 
 /// How an export is parted into files.

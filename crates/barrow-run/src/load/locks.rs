@@ -35,7 +35,7 @@ pub(crate) fn table_lock(table_key: &str) -> i64 {
     lock_of(&format!("table {table_key}"), "")
 }
 
-/// The lock that a run has as long as it is alive.
+/// The lock that a run holds while it is alive.
 pub(crate) fn run_lock(run: &str) -> i64 {
     lock_of(&format!("run {run}"), "")
 }

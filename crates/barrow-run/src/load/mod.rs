@@ -77,7 +77,7 @@ impl<'l> Load<'l> {
         Load { again, ..self }
     }
 
-    /// How long a lock of another session is waited for.
+    /// How long to wait for another session's lock.
     pub fn patience(self, patience: Duration) -> Load<'l> {
         Load { patience, ..self }
     }

@@ -16,7 +16,7 @@ const NOTHING: &str = "it was interrupted before anything of it was committed";
 const NOT_SWAPPED: &str =
     "it was interrupted before its table took the old one's place, and was rolled back";
 
-/// Sees to the runs into some tables that are going and are not alive any more. One that has
+/// Settles the runs into some tables that are in progress and whose process is gone. One that has
 /// committed a part of its files goes on by itself.
 ///
 /// # Errors

@@ -1,4 +1,4 @@
-//! Rejects as rows of a table, for those who would rather ask than read files.
+//! Rejects as rows of a table, for those who would rather query it than read files.
 //!
 //! They wait in a temporary file until the load is decided: written before its rows are
 //! committed, and written all the same where it is undone.

@@ -10,7 +10,7 @@ use crate::observer::Watch;
 use crate::rejects_place::RejectsPlace;
 use crate::spec_file::Spec;
 
-/// How long a lock of another session is waited for, unless it is said.
+/// How long to wait for another session's lock, unless it is said.
 pub const PATIENCE: Duration = Duration::from_secs(15);
 
 /// A load as it was asked for.
@@ -25,11 +25,11 @@ pub(crate) struct LoadRequest<'r> {
     pub rejects: RejectsPlace,
     /// Whether files are loaded that were loaded already.
     pub again: bool,
-    /// How long a lock of another session is waited for.
+    /// How long to wait for another session's lock.
     pub patience: Duration,
     /// How many threads type records; what suits the machine, unless it is said.
     pub threads: Option<usize>,
-    /// Who looks on.
+    /// Who is told how it goes.
     pub watch: &'r dyn Watch,
     /// Whether other specs are loaded in the same transaction, which decide with it.
     pub is_together: bool,

@@ -140,8 +140,8 @@ pub(crate) fn run(
     run_by(request, session, selection, false, |sink| sink)
 }
 
-/// The same with a sink that is set up otherwise. A rehearsal takes all back in the end, and
-/// leaves no trace.
+/// The same with a sink that is set up otherwise. A rehearsal rolls everything back at the end,
+/// and leaves no trace.
 ///
 /// # Errors
 /// As [`load`].

@@ -96,7 +96,7 @@ pub(crate) fn predict(
     Ok((selection, stops))
 }
 
-/// The files that another load has in its hands now, by their places.
+/// The files that another load is loading now, by their places.
 ///
 /// # Errors
 /// The database cannot be asked.
@@ -108,7 +108,7 @@ pub(crate) fn in_other_hands(
     if selection.table_key.is_empty() {
         return Ok(theirs);
     }
-    // Of a session of its own, which lets go at once.
+    // In a session of its own, which releases them at once.
     let mut session = request.url.open(false)?;
     for (place, file) in selection.files.iter().enumerate() {
         let Some(fingerprint) = &file.fingerprint else {
@@ -121,7 +121,7 @@ pub(crate) fn in_other_hands(
     Ok(theirs)
 }
 
-/// Whether a file could be had.
+/// Whether a file could be locked.
 pub(crate) enum Claimed {
     /// Another load has it now.
     ByOthers,

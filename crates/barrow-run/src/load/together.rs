@@ -55,7 +55,7 @@ impl<'l> LoadTogether<'l> {
         LoadTogether { again, ..self }
     }
 
-    /// How long a lock of another session is waited for.
+    /// How long to wait for another session's lock.
     pub fn patience(self, patience: Duration) -> Self {
         LoadTogether { patience, ..self }
     }

@@ -251,7 +251,7 @@ impl Mending<'_> {
         Ok(summary)
     }
 
-    /// Takes the folder away once nothing is left in it; returns it otherwise.
+    /// Removes the folder once nothing is left in it; returns it otherwise.
     fn clear_away(&self) -> Result<Option<PathBuf>, Error> {
         if !self.files()?.is_empty() || !self.manifest.left_out_whole.is_empty() {
             return Ok(Some(self.folder.to_path_buf()));

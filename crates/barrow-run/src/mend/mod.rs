@@ -68,7 +68,7 @@ impl<'m> Mend<'m> {
         Mend { rehearses, ..self }
     }
 
-    /// How long a lock of another session is waited for.
+    /// How long to wait for another session's lock.
     pub fn patience(self, patience: Duration) -> Mend<'m> {
         Mend { patience, ..self }
     }

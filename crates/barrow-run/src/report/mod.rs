@@ -61,7 +61,7 @@ pub struct Summary {
     pub remarks: Vec<String>,
     /// That an interrupted run went on, and where.
     pub resumed_from: Option<String>,
-    /// Files that were taken back, for they are beyond their tolerance.
+    /// Files that were rolled back, since they are beyond their tolerance.
     pub rejected_files: Vec<RejectedFile>,
     /// What was done with the files afterwards.
     pub disposed: Vec<Disposed>,
@@ -90,7 +90,7 @@ pub struct Skipped {
     pub open: Option<(u64, bool)>,
 }
 
-/// A file that was taken back whole.
+/// A file that was rolled back as a whole.
 #[derive(Debug, Clone)]
 pub struct RejectedFile {
     /// The file's name for people.

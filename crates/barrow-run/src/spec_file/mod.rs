@@ -25,7 +25,7 @@ use self::settings::Settings;
 use crate::error::Error;
 use crate::rejects_place::RejectsPlace;
 
-/// What wins over the spec.
+/// What overrides the spec.
 #[derive(Debug, Clone, Default)]
 pub struct Overrides {
     /// The database's address.
@@ -46,7 +46,7 @@ pub struct Spec {
     pub origin: Origin,
     /// What it says.
     pub plan: Plan,
-    /// What wins over it.
+    /// What overrides it.
     pub overrides: Overrides,
     stores: OnceLock<Arc<Stores>>,
     /// The target's table, where types are left to it.
@@ -113,7 +113,7 @@ impl Spec {
         Ok(spec)
     }
 
-    /// Its own text, without those that it goes by.
+    /// Its own text, without those that it builds on.
     pub fn own_text(&self) -> &str {
         self.origin.texts.text(0)
     }
@@ -147,7 +147,7 @@ impl Spec {
         Ok(())
     }
 
-    /// How many remarks of a draft nobody has taken out of it.
+    /// How many remarks of a draft are still in it.
     pub fn remarks(&self) -> u64 {
         let is_remark = |line: &&str| line.trim_start().starts_with("# ! ");
         self.own_text().lines().filter(is_remark).count() as u64
@@ -260,8 +260,8 @@ impl Spec {
         }
     }
 
-    /// What is to be loaded, and where. Where capitals and small letters are the same in a
-    /// table's name, tables that differ in case alone are one.
+    /// What is to be loaded, and where. Where table names are case-insensitive, names that differ
+    /// only in case are the same table.
     ///
     /// # Errors
     /// There is no table to load into.

@@ -47,7 +47,7 @@ impl Origin {
         })
     }
 
-    /// A text that goes by no other.
+    /// A text that stands alone.
     pub(super) fn of_text(name: &Path, text: &str, base: &Path) -> Origin {
         Origin {
             texts: SpecTexts::new(name, text),

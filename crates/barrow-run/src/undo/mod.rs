@@ -75,7 +75,7 @@ impl<'u> Undo<'u> {
         Undo { forgets, ..self }
     }
 
-    /// How long a lock of another session is waited for.
+    /// How long to wait for another session's lock.
     pub fn patience(self, patience: Duration) -> Self {
         Undo { patience, ..self }
     }

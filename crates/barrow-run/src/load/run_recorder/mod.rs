@@ -64,7 +64,7 @@ fn planned(request: &LoadRequest<'_>, session: &mut dyn Session) -> Result<Optio
     })?))
 }
 
-/// By what the rows are found again, if by anything.
+/// How the rows are found again, if they can be.
 fn undo_by(request: &LoadRequest<'_>) -> Option<String> {
     let by = UndoBy {
         column: request.spec.plan.target.run_column.clone()?,
@@ -252,7 +252,7 @@ impl RunRecorder {
         }
     }
 
-    /// Notes that a file was taken back as a whole.
+    /// Notes that a file was rolled back as a whole.
     pub fn take_back(&mut self, place: usize) {
         if let Some(file) = self.files.get_mut(place) {
             file.outcome = Outcome::Undone;
@@ -422,7 +422,7 @@ impl RunRecorder {
         Ok(ledger::write_run(session, &self.run, false)?)
     }
 
-    /// Notes a run that was taken back, or stopped, after that was done. What was
+    /// Notes a run that was rolled back, or stopped, after that was done. What was
     /// committed on the way stays noted as it was: there the run goes on.
     ///
     /// # Errors

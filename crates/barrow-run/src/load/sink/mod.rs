@@ -1,4 +1,4 @@
-//! Takes batches into the table, and everything else to its place.
+//! Loads batches into the table, and puts everything else in its place.
 
 mod ending;
 
@@ -27,7 +27,7 @@ use crate::reject_manifest::{Manifest, Original};
 use crate::rejects_place::Mirror;
 use crate::report::{Outcome, RejectedFile, Summary};
 
-/// The end of the way of a load.
+/// The sink of a load, where its batches end.
 pub(crate) struct LoadSink<'l> {
     load: Box<dyn Load<'l> + 'l>,
     state: SinkState<'l>,
@@ -47,7 +47,7 @@ struct SinkState<'l> {
     together: usize,
     /// The file that comes now, by its place in the pipeline.
     current: Option<usize>,
-    /// Files that were taken back.
+    /// Files that were rolled back.
     rejected_files: Vec<RejectedFile>,
     /// Rows since the last commit.
     since_commit: u64,
@@ -76,7 +76,7 @@ struct SinkState<'l> {
 }
 
 /// What is done before the last commit: with the folder of the rejects, if there are any,
-/// and the files that were taken back.
+/// and the files that were rolled back.
 pub(crate) type BeforeCommit<'l> =
     Box<dyn FnOnce(Option<&Path>, &[RejectedFile]) -> Result<(), Error> + 'l>;
 
@@ -171,7 +171,7 @@ impl<'l> LoadSink<'l> {
         self
     }
 
-    /// Takes everything back in the end, and says what it would have come to.
+    /// Rolls everything back at the end, and says what the load would have done.
     pub fn rehearsing(mut self) -> LoadSink<'l> {
         self.state.rehearsal = true;
         self
@@ -252,7 +252,7 @@ enum Decision {
 }
 
 impl<'l> SinkState<'l> {
-    /// Sees to everything of a batch but its rows, which are loaded.
+    /// Handles everything of a batch but its rows, which are loaded.
     fn taken(
         &mut self,
         load: &mut dyn Load<'l>,
