@@ -90,7 +90,7 @@ impl CreateVTab<'_> for RejectsTable {
     const KIND: VTabKind = VTabKind::Default;
 }
 
-/// A look through the rejects.
+/// A scan of the rejects.
 #[repr(C)]
 pub struct RejectsCursor {
     base: sqlite3_vtab_cursor,

@@ -6,7 +6,7 @@ use std::io;
 
 use barrow_core::escape::escape_for_display;
 
-/// Why a request to a store or web server came to nothing.
+/// Why a request to a store or web server failed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum Fault {
     /// There is no such object.

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 /// How long a request is tried again unless the spec says otherwise.
 const GIVE_UP_AFTER: Duration = Duration::from_secs(60);
 
-/// So long nothing may come of a request before it counts as stalled.
+/// For so long a request may bring nothing before it counts as stalled.
 const STALL: Duration = Duration::from_secs(20);
 
 /// The first wait; each is twice the one before.

@@ -43,7 +43,7 @@ const MOST_OF_A_REFUSAL: usize = 16 * 1024;
 pub fn client(patience: Patience, redirects: usize) -> Result<reqwest::Client, String> {
     let mut roots = rustls::RootCertStore::empty();
     for certificate in rustls_native_certs::load_native_certs().certs {
-        // One that cannot be read helps nobody, and harms nobody.
+        // One that cannot be read is left out: others may do.
         let _ = roots.add(certificate);
     }
     let provider = Arc::new(rustls::crypto::ring::default_provider());

@@ -1,4 +1,4 @@
-//! A look through the rows of a table.
+//! A scan of the rows of a table.
 
 use std::cell::RefCell;
 use std::ffi::c_int;
@@ -84,7 +84,7 @@ enum From {
     Kept(KeptRows, ScanPlan),
 }
 
-/// A look through the rows of a table.
+/// A scan of the rows of a table.
 #[repr(C)]
 pub struct FilesCursor {
     base: sqlite3_vtab_cursor,
@@ -191,7 +191,7 @@ impl FilesCursor {
         wanted.map(|(place, _)| place).collect()
     }
 
-    /// The file that a look is for, where it is for one.
+    /// The file that a scan is of, where it is of one.
     fn file_of(&self, plan: &ScanPlan, values: &[Value]) -> Option<String> {
         let own = self.given.table.columns.len();
         let mut of_file = plan
@@ -202,7 +202,7 @@ impl FilesCursor {
         of_file.next().map(|(_, value)| format!("{value:?}"))
     }
 
-    /// Keeps all rows that this place of the query may come back to.
+    /// Keeps all rows that this place of the query may read again.
     fn keep(&self, plan: &ScanPlan) -> Result<(), rusqlite::Error> {
         if self.scans().kept.contains_key(&plan.number) {
             return Ok(());
@@ -276,7 +276,7 @@ impl FilesCursor {
         kept.look(None)
     }
 
-    /// Goes on to the next row of the files.
+    /// Moves to the next row of the files.
     fn advance(&self, rows: &mut Streaming, counts: bool) -> rusqlite::Result<()> {
         rows.at += 1;
         while rows.at >= rows.good {

@@ -1,4 +1,4 @@
-//! Rows that a query comes back to: kept once, in a database of SQLite's own that goes to disk
+//! Rows that a query reads again: kept once, in a database of SQLite's own that goes to disk
 //! where it is large, so that a join reads no file once a row of another.
 
 use std::sync::Arc;
@@ -88,7 +88,7 @@ impl Kept {
         self.connection.execute_batch(&format!("{indexes}COMMIT"))
     }
 
-    /// A look through the rows: all of them, or those that have a value in a column.
+    /// A scan of the rows: all of them, or those that have a value in a column.
     pub fn look(&self, key: Option<(usize, Value)>) -> KeptRows {
         KeptRows {
             key,
@@ -119,7 +119,7 @@ impl Kept {
     }
 }
 
-/// A look through kept rows.
+/// A scan of kept rows.
 pub struct KeptRows {
     key: Option<(usize, Value)>,
     slots: Arc<[Option<usize>]>,
@@ -141,7 +141,7 @@ impl KeptRows {
         }
     }
 
-    /// Goes on to the next.
+    /// Moves to the next.
     pub fn advance(&mut self, kept: &Kept) -> rusqlite::Result<()> {
         if let Some(row) = self.page.next() {
             self.current = Some(row);

@@ -114,9 +114,8 @@ impl FilesTable {
         }
     }
 
-    /// What a look costs. One that is come back to keeps its rows, which costs the more the
-    /// more there are: so of two files that are joined, the larger is gone through once and the
-    /// smaller is kept.
+    /// What a scan costs. One that is repeated keeps its rows, which costs more the more there
+    /// are: so of two files that are joined, the larger is read once and the smaller is kept.
     fn estimate(&self, wanted: &[Wanted], info: &mut IndexInfo) {
         let rows = self.given.table.estimated_rows;
         let own = self.given.table.columns.len();

@@ -31,7 +31,7 @@ pub struct Foreign {
     pub distinct: u64,
     /// How many of these stand in no key.
     pub missing: u64,
-    /// Whether it is one: else it is only told.
+    /// Whether it is proposed: otherwise it is only mentioned.
     pub is_sure: bool,
     /// Why it is not proposed, where it holds and is not.
     pub why_not: &'static str,
@@ -65,7 +65,7 @@ impl Foreign {
         }
     }
 
-    /// What is told of one that is not proposed.
+    /// What is said of one that is not proposed.
     pub fn note(&self, tables: &[Table]) -> String {
         let to = &tables[self.to];
         let (columns, key) = (self.columns.join(", "), self.key.join(", "));
@@ -109,7 +109,7 @@ pub fn find(asked: &Asked<'_>, tables: &[Table]) -> Result<Vec<Foreign>, Error> 
             }
         }
     }
-    // A column that refers to one table needs no word on another.
+    // A column that refers to one table is not proposed for another.
     let sure: Vec<(usize, Vec<String>)> = found
         .iter()
         .filter(|f| f.is_sure)
@@ -207,7 +207,7 @@ fn tried(
     Ok(foreign)
 }
 
-/// Takes down those that would close a circle: tables are filled one after the other.
+/// Removes those that would close a cycle: tables are filled one after the other.
 pub fn without_circles(tables: &[Table], found: &mut [Foreign]) {
     let mut order: Vec<usize> = (0..found.len())
         .filter(|at| found[*at].is_sure && found[*at].from != found[*at].to)

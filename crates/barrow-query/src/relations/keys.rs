@@ -28,7 +28,7 @@ pub fn single(tables: &mut [Table]) {
         let apart = table.columns.iter().enumerate();
         let mut apart: Vec<(u32, String)> = apart
             .filter(|(_, column)| column.tells_apart(table.rows))
-            // A few rows tell little: there the name has to.
+            // A few rows prove little: there the name decides.
             .filter(|(_, column)| table.rows >= MANY || !is_of_other(column))
             .filter(|(_, column)| table.rows > 1 || names::has_ending(&names::plain(&column.name)))
             .filter_map(|(place, column)| {

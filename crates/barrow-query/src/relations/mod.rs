@@ -1,6 +1,7 @@
-//! What drafted tables have to do with each other: columns that tell the rows of one apart, and
+//! How drafted tables relate to each other: columns that tell the rows of one apart, and
 //! columns whose values all stand in the key of another. Both are told from all values: each file
-//! is read once for its columns, at most twice more for several of them together, and by a query where a
+//! is read once for its columns, at most twice more for several of them together, and by a query
+//! where a
 //! column may refer to its own table.
 
 mod composite;
@@ -17,7 +18,7 @@ use barrow_run::draft::related::Related;
 
 use self::facts::Asked;
 
-/// What each kind of file has to do with the others, in their order.
+/// How each kind of file relates to the others, in their order.
 ///
 /// # Errors
 /// A file cannot be read.

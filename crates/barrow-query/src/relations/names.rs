@@ -77,7 +77,7 @@ pub fn stems(names: &[&str]) -> Vec<String> {
     words.iter().map(stem).collect()
 }
 
-/// Letters and digits alone, in small letters.
+/// The letters and digits alone, in lower case.
 pub fn plain(name: &str) -> String {
     name.chars()
         .filter(|c| c.is_alphanumeric())

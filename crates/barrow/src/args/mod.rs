@@ -292,7 +292,7 @@ pub struct Common {
 }
 
 impl Common {
-    /// What wins over the spec.
+    /// What overrides the spec.
     pub fn overrides(&self) -> Overrides {
         Overrides {
             database: database(self.database.as_ref()),

@@ -14,7 +14,7 @@ use crate::exit;
 use crate::view::draft_each as view;
 use crate::view::progress::Progress;
 
-/// Drafts the specs into a folder, with what their tables have to do with each other.
+/// Drafts the specs into a folder, with the keys by which their tables refer to each other.
 pub fn run(args: &args::Draft, folder: &Path) -> Result<ExitCode, Error> {
     let threads = args.threads.map(usize::from);
     let mut progress = Progress::new(args.quiet);

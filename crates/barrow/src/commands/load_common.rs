@@ -7,7 +7,7 @@ use barrow_run::{Overrides, Spec};
 
 use crate::args;
 
-/// Says how many remarks of a draft nobody has taken out of the spec.
+/// Says how many remarks of a draft are still in the spec.
 pub(super) fn mention_remarks(spec: &Spec, is_quiet: bool) {
     let count = spec.remarks();
     if count > 0 && !is_quiet {

@@ -47,7 +47,7 @@ pub fn print_json(error: &Error, has_rows: bool) {
     };
 }
 
-/// What is legal in a spec, and odd.
+/// What is allowed in a spec, and odd.
 pub fn odd(texts: &SpecTexts, oddities: &[Problem]) {
     drawn(texts, oddities, Severity::Warning);
 }
