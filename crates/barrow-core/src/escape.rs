@@ -58,6 +58,15 @@ pub fn is_invisible(c: char) -> bool {
         | '\u{FFF9}'..='\u{FFFB}' | '\u{E0000}'..='\u{E007F}')
 }
 
+/// Bytes as hexadecimal digits: `00ab`.
+pub fn hexadecimal(bytes: &[u8]) -> String {
+    let mut digits = String::with_capacity(bytes.len() * 2);
+    for byte in bytes {
+        let _ = write!(digits, "{byte:02x}");
+    }
+    digits
+}
+
 /// A path with whatever is not plain text in it made visible.
 pub fn visible_path(path: &std::path::Path) -> String {
     escape_for_display(path.as_os_str().as_encoded_bytes())

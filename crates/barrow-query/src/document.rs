@@ -2,6 +2,7 @@
 
 use std::io::Write;
 
+use barrow_core::escape::hexadecimal;
 use barrow_core::types::Type;
 use rusqlite::types::Value;
 use serde_json::value::RawValue;
@@ -38,26 +39,21 @@ fn write_value(value: &Value, ty: Option<Type>, out: &mut Vec<u8>) {
         (Value::Integer(n), _) => write!(out, "{n}"),
         (Value::Real(n), _) if !n.is_finite() => write!(out, "\"{n}\""),
         (Value::Real(n), _) => serde_json::to_writer(&mut *out, n).map_err(Into::into),
-        (Value::Text(text), Some(Type::Decimal { .. })) if is_json(text) => {
+        (Value::Text(text), Some(Type::Decimal { .. })) if is_number(text) => {
             out.write_all(text.as_bytes())
         }
         (Value::Text(text), _) => serde_json::to_writer(&mut *out, text).map_err(Into::into),
-        (Value::Blob(bytes), _) => write_hexadecimal(bytes, out),
+        (Value::Blob(bytes), _) => write!(out, "\"{}\"", hexadecimal(bytes)),
     };
 }
 
-/// Whether a decimal's digits are a number of JSON as they are.
-fn is_json(digits: &str) -> bool {
-    serde_json::from_str::<&RawValue>(digits).is_ok()
-}
-
-fn write_hexadecimal(bytes: &[u8], out: &mut Vec<u8>) -> std::io::Result<()> {
-    out.push(b'"');
-    for byte in bytes {
-        write!(out, "{byte:02x}")?;
-    }
-    out.push(b'"');
-    Ok(())
+/// Whether text is a number of JSON as it stands (RFC 8259, section 6). A column that a database
+/// declares as decimal may have any text, such as `null`.
+fn is_number(text: &str) -> bool {
+    let is_digit = |byte: &u8| byte.is_ascii_digit();
+    text.as_bytes().last().is_some_and(is_digit)
+        && text.starts_with(|c: char| c == '-' || c.is_ascii_digit())
+        && serde_json::from_str::<&RawValue>(text).is_ok()
 }
 
 #[cfg(test)]
@@ -82,6 +78,14 @@ mod tests {
                 "9007199254740993.25",
             ),
             (Value::Text("007".into()), decimal, "\"007\""),
+            (Value::Text("null".into()), decimal, "\"null\""),
+            (
+                Value::Text("{\"a\":1}".into()),
+                decimal,
+                "\"{\\\"a\\\":1}\"",
+            ),
+            (Value::Text("5 ".into()), decimal, "\"5 \""),
+            (Value::Text("-0.50".into()), decimal, "-0.50"),
             (Value::Text("7".into()), None, "\"7\""),
             (Value::Text("a\"\u{1}é".into()), None, "\"a\\\"\\u0001é\""),
             (Value::Blob(vec![0, 0xAB]), None, "\"00ab\""),

@@ -5,9 +5,8 @@ use std::io::{self, Write};
 use barrow_run::Error;
 use barrow_run::check::column_comparison::{Side, Weight};
 use owo_colors::OwoColorize;
-use unicode_width::UnicodeWidthStr;
 
-use super::{cut, ended};
+use super::{cut, display_width, ended};
 
 /// A name or type is cut after so many characters.
 const WIDEST: usize = 34;
@@ -28,7 +27,10 @@ fn text(record_types: &[(String, Vec<Side>)], out: &mut impl Write) -> io::Resul
         let heads = ["header", "spec", "table"].map(str::to_string);
         let rows: Vec<[String; 3]> = sides.iter().map(cells).collect();
         let widths: [usize; 3] = std::array::from_fn(|c| {
-            let all = rows.iter().chain([&heads]).map(|row| row[c].width());
+            let all = rows
+                .iter()
+                .chain([&heads])
+                .map(|row| display_width(&row[c]));
             all.max().unwrap_or(0)
         });
         writeln!(out, "  {}", line(&heads, &widths).trim_end().bold())?;
@@ -60,7 +62,7 @@ fn cells(side: &Side) -> [String; 3] {
 
 fn line(row: &[String; 3], widths: &[usize; 3]) -> String {
     let padded = row.iter().zip(widths).map(|(text, width)| {
-        let blanks = " ".repeat(width.saturating_sub(text.width()) + 3);
+        let blanks = " ".repeat(width.saturating_sub(display_width(text)) + 3);
         format!("{text}{blanks}")
     });
     padded.collect()

@@ -9,7 +9,7 @@ use barrow_run::Error;
 use barrow_run::peek::Lines;
 use barrow_run::words::number;
 use owo_colors::OwoColorize;
-use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
+use unicode_width::UnicodeWidthChar;
 
 use super::{ended, json};
 use crate::args::Report;
@@ -203,7 +203,7 @@ fn places(drawn: &Drawn, piece: &Range<usize>) -> String {
 }
 
 fn cut(text: &str, width: usize) -> String {
-    if text.width() <= width {
+    if super::display_width(text) <= width {
         return text.to_string();
     }
     text.chars()

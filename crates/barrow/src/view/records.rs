@@ -10,7 +10,7 @@ use barrow_run::peek::{Entry, Records};
 use barrow_run::words::number;
 use owo_colors::OwoColorize;
 
-use super::{columns_of, ended, json};
+use super::{display_width, ended, json};
 use crate::args::Report;
 
 /// A cell is cut after so many characters.
@@ -85,7 +85,12 @@ fn by_kind(view: &Records, out: &mut impl Write) -> io::Result<()> {
 /// One table of records that have the same columns.
 fn table(columns: &[(String, Type)], entries: &[&Entry], out: &mut impl Write) -> io::Result<()> {
     let view = &TableView { columns, entries };
-    let cells: Vec<Option<Vec<Shown>>> = view.entries.iter().map(|entry| cells_of(entry)).collect();
+    let widest = widest();
+    let cells: Vec<Option<Vec<Shown>>> = view
+        .entries
+        .iter()
+        .map(|entry| cells_of(entry, widest))
+        .collect();
     let widths: Vec<usize> = (0..view.columns.len())
         .map(|c| width_of(view, &cells, c))
         .collect();
@@ -123,9 +128,8 @@ fn table(columns: &[(String, Type)], entries: &[&Entry], out: &mut impl Write) -
     folded(view, &bands, &cells, out)
 }
 
-fn cells_of(entry: &Entry) -> Option<Vec<Shown>> {
+fn cells_of(entry: &Entry, widest: usize) -> Option<Vec<Shown>> {
     let values = entry.values.as_ref().ok()?;
-    let widest = widest();
     let cell = |value: &Option<String>| match value {
         None => Shown(NULL.into(), true),
         Some(text) if text.is_empty() => Shown("\"\"".into(), true),
@@ -137,8 +141,11 @@ fn cells_of(entry: &Entry) -> Option<Vec<Shown>> {
 fn width_of(view: &TableView<'_>, cells: &[Option<Vec<Shown>>], column: usize) -> usize {
     let (name, ty) = &view.columns[column];
     let name = escape_for_display(name.as_bytes());
-    let head = columns_of(&name).max(columns_of(&ty.to_string()));
-    let body = cells.iter().flatten().map(|row| columns_of(&row[column].0));
+    let head = display_width(&name).max(display_width(&ty.to_string()));
+    let body = cells
+        .iter()
+        .flatten()
+        .map(|row| display_width(&row[column].0));
     body.max().unwrap_or(0).max(head)
 }
 
@@ -261,14 +268,11 @@ fn padded(text: &str, width: usize, ty: Type) -> String {
 
 /// Appends text with spaces beside it, up to a width.
 pub fn align(text: &str, width: usize, right: bool, line: &mut String) {
-    let blanks = std::iter::repeat_n(' ', width.saturating_sub(columns_of(text)));
-    if right {
-        line.extend(blanks.clone());
-        line.push_str(text);
-    } else {
-        line.push_str(text);
-        line.extend(blanks);
-    }
+    let (before, after) = if right { ("", text) } else { (text, "") };
+    let blanks = width.saturating_sub(display_width(text));
+    line.push_str(before);
+    line.extend(std::iter::repeat_n(' ', blanks));
+    line.push_str(after);
 }
 
 /// What the width of the terminal did to the table.
