@@ -61,8 +61,8 @@ impl ColumnMapping {
     ) {
         let bytes = |piece: Piece| piece.of(block, store);
         let scale = match ty {
-            Type::Decimal { scale, .. } => u32::from(scale),
-            _ => 0,
+            Type::Decimal { scale, .. } => Some(u32::from(scale)),
+            _ => None,
         };
         let value = match cell {
             Cell::Null => RawValue::Null,
@@ -73,10 +73,13 @@ impl ColumnMapping {
                 Err(_) => RawValue::Bytes(bytes(piece)),
             },
             Cell::Bytes(piece) => RawValue::Bytes(bytes(piece)),
-            Cell::Decimal(n) => RawValue::Decimal(n, scale),
-            Cell::LongDecimal(piece) => match bytes(piece).try_into() {
-                Ok(digits) => RawValue::LongDecimal(digits, scale),
-                Err(_) => RawValue::Lost("a number without its digits"),
+            Cell::Decimal(n) => match scale {
+                Some(scale) => RawValue::Decimal(n, scale),
+                None => RawValue::Lost("a decimal in a column of another type"),
+            },
+            Cell::LongDecimal(piece) => match (bytes(piece).try_into(), scale) {
+                (Ok(digits), Some(scale)) => RawValue::LongDecimal(digits, scale),
+                _ => RawValue::Lost("a decimal without its digits"),
             },
             other => RawValue::Typed(other, ty),
         };
