@@ -192,8 +192,8 @@ pub trait Load<'s> {
     /// them in its transaction.
     fn recount(&mut self) {}
 
-    /// Sets a savepoint, so that what was done in the transaction so far, such as rows of the
-    /// ledger, stays whatever becomes of the rows that come next.
+    /// Makes what was done in the transaction so far, such as rows of the ledger, stay when rows
+    /// that come next are rolled back.
     ///
     /// # Errors
     /// The database refuses the statement.

@@ -84,14 +84,14 @@ impl Scratch {
     }
 }
 
-/// A run: sorted fingerprints in a file, one after the other.
+/// A stretch of a file that has sorted fingerprints, one after the other.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct Stretch {
     at: u64,
     count: u64,
 }
 
-/// Reads a run from its beginning.
+/// Reads a stretch from its beginning.
 struct Reader {
     rest: Stretch,
     ahead: Vec<u128>,
@@ -258,7 +258,7 @@ impl Collector {
         })
     }
 
-    /// Merges all runs into one.
+    /// Merges the sorted stretches into one.
     fn merge(&mut self, scratch: &mut Scratch) -> io::Result<Stretch> {
         let mut readers: Vec<Reader> = self.runs.drain(..).map(Reader::new).collect();
         let mut heap = BinaryHeap::with_capacity(readers.len());

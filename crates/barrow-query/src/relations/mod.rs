@@ -1,8 +1,7 @@
 //! How drafted tables relate to each other: columns that tell the rows of one apart, and
 //! columns whose values all stand in the key of another. Both are told from all values: each file
 //! is read once for its columns, at most twice more for several of them together, and by a query
-//! where a
-//! column may refer to its own table.
+//! where a column may refer to its own table.
 
 mod composite;
 mod distinct;

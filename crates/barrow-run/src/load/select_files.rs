@@ -108,7 +108,7 @@ pub(crate) fn in_other_hands(
     if selection.table_key.is_empty() {
         return Ok(theirs);
     }
-    // In a session of its own, which releases them at once.
+    // In a session of its own, which releases the locks at once.
     let mut session = request.url.open(false)?;
     for (place, file) in selection.files.iter().enumerate() {
         let Some(fingerprint) = &file.fingerprint else {

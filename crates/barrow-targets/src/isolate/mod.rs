@@ -1,12 +1,12 @@
 //! Finds the rows that a table will not take, without trying each by itself.
 //!
 //! Rows are tried in pieces. A piece that the table refuses is rolled back as a whole; where the
-//! database says which row it stumbled over, the rows before it are
-//! sent again, and the row alone if the database may be wrong or one of those stayed
-//! out; where it does not say, smaller pieces are tried. So every row is tried after all
-//! rows before it that went in, and stays out only if the table refuses it there. Where
-//! refusals are frequent and the database can be asked for many rows at once which of them
-//! it will refuse, all others are sent together; that counts only if the result is the same.
+//! database says which row it stumbled over, the rows before it are sent again, and the row alone
+//! if the database may be wrong or one of those stayed out; where it does not say, smaller pieces
+//! are tried. So every row is tried after all rows before it that went in, and stays out only if
+//! the table refuses it there. Where refusals are frequent and the database can be asked for many
+//! rows at once which of them it will refuse, all others are sent together; that counts only if
+//! the result is the same.
 
 mod size;
 

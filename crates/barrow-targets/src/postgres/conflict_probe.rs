@@ -98,8 +98,8 @@ SELECT a.attname::text, format('%I.%I', tn.nspname, t.typname),
    AND k.contype = 'f' AND k.confrelid <> k.conrelid";
 
 /// So that each key is looked for by the index. The server does not know how many rows there are
-/// when it makes its plan, and may well choose to read the whole
-/// table for each answer. The settings end with the savepoint.
+/// when it makes its plan, and may well choose to read the whole table for each answer. The
+/// settings end with the savepoint.
 const BEGIN: &str = "SAVEPOINT barrow_ask; \
     SET LOCAL enable_seqscan = off; SET LOCAL enable_hashjoin = off; \
     SET LOCAL enable_mergejoin = off; SET LOCAL jit = off; \

@@ -38,10 +38,10 @@ impl QuickWay {
         tree: &KeyTree,
         spans: &mut [Span],
     ) -> bool {
-        let is_tried = self.missed < PATIENCE || self.missed.is_multiple_of(SELDOM);
         if !tree.is_flat || tree.root.len() > MARKED {
             return false;
         }
+        let is_tried = self.missed < PATIENCE || self.missed.is_multiple_of(SELDOM);
         if is_tried && find(bytes, range, tree, spans).is_some() {
             self.missed = 0;
             return true;
