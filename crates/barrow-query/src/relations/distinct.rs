@@ -178,7 +178,7 @@ pub struct Collector {
     /// How many are held before they are sorted.
     next: usize,
     room: usize,
-    runs: Vec<Stretch>,
+    stretches: Vec<Stretch>,
     values: u64,
     ends_when_doubled: bool,
     is_doubled: bool,
@@ -191,7 +191,7 @@ impl Collector {
             held: Vec::new(),
             next: LEAST,
             room: (ROOM / count.max(1)).max(LEAST),
-            runs: Vec::new(),
+            stretches: Vec::new(),
             values: 0,
             ends_when_doubled: false,
             is_doubled: false,
@@ -221,7 +221,7 @@ impl Collector {
         }
         self.put_in_order();
         if self.held.len() > self.room / 2 {
-            self.runs.push(scratch.write(&self.held)?);
+            self.stretches.push(scratch.write(&self.held)?);
             self.held.clear();
         }
         self.next = (2 * self.held.len()).clamp(LEAST, self.room);
@@ -244,10 +244,10 @@ impl Collector {
     /// The file cannot be written or read.
     pub fn finish(mut self, scratch: &mut Scratch) -> io::Result<Collected> {
         self.put_in_order();
-        let stretch = match self.runs.is_empty() {
+        let stretch = match self.stretches.is_empty() {
             true => scratch.write(&self.held)?,
             false => {
-                self.runs.push(scratch.write(&self.held)?);
+                self.stretches.push(scratch.write(&self.held)?);
                 self.merge(scratch)?
             }
         };
@@ -260,7 +260,7 @@ impl Collector {
 
     /// Merges the sorted stretches into one.
     fn merge(&mut self, scratch: &mut Scratch) -> io::Result<Stretch> {
-        let mut readers: Vec<Reader> = self.runs.drain(..).map(Reader::new).collect();
+        let mut readers: Vec<Reader> = self.stretches.drain(..).map(Reader::new).collect();
         let mut heap = BinaryHeap::with_capacity(readers.len());
         for (place, reader) in readers.iter_mut().enumerate() {
             if let Some(first) = reader.next(scratch)? {

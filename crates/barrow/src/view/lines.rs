@@ -11,7 +11,7 @@ use barrow_run::words::number;
 use owo_colors::OwoColorize;
 use unicode_width::UnicodeWidthChar;
 
-use super::{ended, json};
+use super::{display_width, ended, json};
 use crate::args::Report;
 
 /// Prints them.
@@ -203,7 +203,7 @@ fn places(drawn: &Drawn, piece: &Range<usize>) -> String {
 }
 
 fn cut(text: &str, width: usize) -> String {
-    if super::display_width(text) <= width {
+    if display_width(text) <= width {
         return text.to_string();
     }
     text.chars()
