@@ -7,9 +7,11 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use futures_util::StreamExt;
+use http_body_util::BodyExt;
 use object_store::ClientOptions;
 use object_store::client::{
-    HttpClient, HttpConnector, HttpError, HttpErrorKind, HttpRequest, HttpResponse, HttpService,
+    HttpClient, HttpConnector, HttpError, HttpErrorKind, HttpRequest, HttpResponse,
+    HttpResponseBody, HttpService,
 };
 
 use crate::fault::{Fault, Refused};
@@ -84,7 +86,7 @@ impl HttpConnector for Connector {
             source: Box::new(Fault::Other(why)),
         })?;
         Ok(HttpClient::new(Transport {
-            inner: HttpClient::new(client),
+            client,
             patience: self.patience,
             allow_http: self.allow_http,
             has_answered: AtomicBool::new(false),
@@ -94,7 +96,7 @@ impl HttpConnector for Connector {
 
 #[derive(Debug)]
 struct Transport {
-    inner: HttpClient,
+    client: reqwest::Client,
     patience: Patience,
     allow_http: bool,
     has_answered: AtomicBool,
@@ -145,7 +147,7 @@ impl Transport {
             true => OF_THE_MACHINE_WAIT,
             false => self.patience.stall,
         };
-        let answer = tokio::time::timeout(wait, self.inner.execute(request.clone())).await;
+        let answer = tokio::time::timeout(wait, self.answer(request.clone())).await;
         let response = match answer {
             Err(_) => return Err((stalled(request, wait), true)),
             Ok(Err(error)) => return Err(unreachable(request, &error)),
@@ -161,6 +163,21 @@ impl Transport {
             }
         }
     }
+
+    /// The request by the client for the web, and its answer as the store takes it.
+    async fn answer(&self, request: HttpRequest) -> Result<HttpResponse, reqwest::Error> {
+        let request = request.map(|body| match body.as_bytes() {
+            Some(bytes) => bytes.clone().into(),
+            None => reqwest::Body::wrap(body),
+        });
+        let response = self.client.execute(request.try_into()?).await?;
+        let response: http::Response<reqwest::Body> = response.into();
+        Ok(response.map(|body| HttpResponseBody::new(body.map_err(broken_off))))
+    }
+}
+
+fn broken_off(error: reqwest::Error) -> HttpError {
+    HttpError::new(HttpErrorKind::Interrupted, error)
 }
 
 /// Whether a status may be another the next time.
@@ -188,7 +205,7 @@ fn stalled(request: &HttpRequest, wait: Duration) -> Fault {
 }
 
 /// Why there was no response, and whether there may be one the next time.
-fn unreachable(request: &HttpRequest, error: &HttpError) -> (Fault, bool) {
+fn unreachable(request: &HttpRequest, error: &reqwest::Error) -> (Fault, bool) {
     let host = request.uri().host().unwrap_or_default();
     let why = innermost(error);
     let is_certificate = why.contains("certificate");
