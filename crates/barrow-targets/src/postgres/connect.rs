@@ -7,7 +7,7 @@ use std::collections::HashMap;
 use std::time::Duration;
 
 use postgres::config::SslMode;
-use postgres::{Client, Config, NoTls};
+use postgres::{Client, Config};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
 use super::errors::{explained, unreachable};
@@ -121,13 +121,14 @@ pub fn connect(server: &Server) -> Result<Client, Error> {
         (SslMode::Require, Trust::Anyone) if roots.is_some() => (SslMode::Require, Trust::Signed),
         other => other,
     };
-    config.ssl_mode(mode);
-    let connected = if mode == SslMode::Disable || host.starts_with('/') {
-        config.ssl_mode(SslMode::Disable).connect(NoTls)
-    } else {
-        let tls = MakeRustlsConnect::new(tls::config(trust, roots.as_deref())?);
-        config.connect(tls)
+    // A line that stays plain has the same connector, which is not asked: with another, all that
+    // is generic over it would be compiled twice.
+    let (mode, trust, roots) = match host.starts_with('/') || mode == SslMode::Disable {
+        true => (SslMode::Disable, Trust::Anyone, None),
+        false => (mode, trust, roots),
     };
+    let connector = MakeRustlsConnect::new(tls::config(trust, roots.as_deref())?);
+    let connected = config.ssl_mode(mode).connect(connector);
     let mut client = connected.map_err(|e| unreachable(&e, server))?;
     prepare(&mut client)?;
     Ok(client)
