@@ -31,6 +31,7 @@ impl<W: Write> Compressor<W> {
                 Compressor::Gzip(flate2::write::GzEncoder::new(out, level))
             }
             Compression::Zstd => {
+                // The usual level, 3. The ways of higher ones are not compiled: .cargo/config.toml.
                 let mut encoder = zstd::stream::write::Encoder::new(out, 0)?;
                 encoder.include_checksum(true)?;
                 Compressor::Zstd(encoder)
