@@ -6,9 +6,8 @@ use barrow_core::source::content::hash_of;
 use barrow_core::source::{Fingerprint, SourceFile};
 use barrow_core::words::{Disposal, Mode, WhenChanged};
 use barrow_targets::Session;
-use barrow_targets::ledger::{self, File, Outcome, Run, Wanted};
+use barrow_targets::ledger::{self, File, FileIndex, Outcome, Run, Wanted};
 
-use super::file_index::FileIndex;
 use super::request::LoadRequest;
 use super::selection::{Resumed, Selected, Selection, full_path, name_of};
 use super::state::State;

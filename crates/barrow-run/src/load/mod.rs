@@ -5,7 +5,6 @@ mod batch_group;
 mod begin;
 mod changed_files;
 mod disposal;
-mod file_index;
 pub(crate) mod file_states;
 mod known_files;
 pub(crate) mod locks;

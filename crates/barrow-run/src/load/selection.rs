@@ -27,6 +27,9 @@ pub(crate) struct Selection {
     pub table_key: String,
 }
 
+/// So many characters of a file's name are in the ledger.
+const LONGEST_NAME: usize = 255;
+
 /// How many files in stores are looked at at once.
 const ASKED_AT_ONCE: usize = 16;
 
@@ -121,5 +124,9 @@ pub(crate) fn full_path(source: &SourceFile) -> Option<String> {
 pub(crate) fn name_of(source: &SourceFile) -> String {
     let name = source.file_name();
     let name: &Path = &name;
-    visible_path(name).chars().take(255).collect()
+    let name = visible_path(name);
+    match name.len() > LONGEST_NAME {
+        true => name.chars().take(LONGEST_NAME).collect(),
+        false => name,
+    }
 }

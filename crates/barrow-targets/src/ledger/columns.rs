@@ -140,10 +140,13 @@ pub static FILE_COLUMNS: [Column<File>; 20] = [
     column!("other_lines", count counts.other_lines),
 ];
 
-/// A row, from the values of all of its columns.
-pub fn row<R: Default>(columns: &[Column<R>], values: &[Value]) -> Result<R, Error> {
+/// A row, from the values of its columns.
+pub fn row<R: Default + 'static>(
+    columns: impl IntoIterator<Item = &'static Column<R>>,
+    values: &[Value],
+) -> Result<R, Error> {
     let mut row = R::default();
-    for (column, value) in columns.iter().zip(values) {
+    for (column, value) in columns.into_iter().zip(values) {
         (column.read)(&mut row, value)?;
     }
     Ok(row)

@@ -4,6 +4,7 @@
 //! Their columns are described in docs/ledger.md, for people who ask them with SQL.
 
 mod columns;
+mod file_index;
 mod read;
 mod rejects;
 mod tables;
@@ -17,6 +18,7 @@ use crate::error::{Error, ErrorKind};
 use crate::job::Job;
 use crate::session::Session;
 
+pub use self::file_index::FileIndex;
 pub use self::read::{
     Wanted, exported_files, files_of, known_files, mends_of, run_of_content, runs,
 };

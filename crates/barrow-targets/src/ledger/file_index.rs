@@ -1,14 +1,14 @@
 //! The ledger's files, found by their paths, names and sizes: of thousands, each is asked
-//! for once a file of the load.
+//! for once a file of a load.
 
 use std::collections::HashMap;
 use std::hash::Hash;
 
-use barrow_targets::ledger::File;
+use super::File;
 
 /// Files of the ledger, the oldest first.
 #[derive(Default)]
-pub(super) struct FileIndex {
+pub struct FileIndex {
     files: Vec<File>,
     by_path: HashMap<String, Vec<usize>>,
     by_name: HashMap<String, Vec<usize>>,
