@@ -1,6 +1,5 @@
 //! `barrow help`: what a command, a key of the spec or the code of a reject means.
 
-use std::io::Write;
 use std::process::ExitCode;
 
 use barrow_core::reason_help::of_code;
@@ -11,7 +10,7 @@ use clap::CommandFactory;
 
 use super::help_files::{completion, man_pages};
 use crate::args::{self, Args};
-use crate::view::{ended, help as view};
+use crate::view::{help as view, printed};
 
 /// Says what a word means, or prints what editors and shells read.
 pub fn run(args: &args::Help) -> Result<ExitCode, Error> {
@@ -32,7 +31,7 @@ pub fn run(args: &args::Help) -> Result<ExitCode, Error> {
         }
         args::Help { words, .. } => of_words(words)?,
     };
-    ended(anstream::stdout().lock().write_all(text.as_bytes()))?;
+    printed(|out| out.write_all(text.as_bytes()))?;
     Ok(ExitCode::SUCCESS)
 }
 

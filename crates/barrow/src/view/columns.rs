@@ -6,7 +6,7 @@ use barrow_run::Error;
 use barrow_run::check::column_comparison::{Side, Weight};
 use owo_colors::OwoColorize;
 
-use super::{cut, display_width, ended};
+use super::{cut, display_width, printed};
 
 /// A name or type is cut after so many characters.
 const WIDEST: usize = 34;
@@ -16,10 +16,10 @@ const NOTHING: &str = "·";
 
 /// Prints each kind's columns.
 pub fn print(record_types: &[(String, Vec<Side>)]) -> Result<(), Error> {
-    ended(text(record_types, &mut anstream::stdout().lock()))
+    printed(|out| text(record_types, out))
 }
 
-fn text(record_types: &[(String, Vec<Side>)], out: &mut impl Write) -> io::Result<()> {
+fn text(record_types: &[(String, Vec<Side>)], out: &mut dyn Write) -> io::Result<()> {
     for (name, sides) in record_types {
         if record_types.len() > 1 {
             writeln!(out, "{}", format!("record type {name}").bold().underline())?;

@@ -8,13 +8,12 @@ use barrow_run::check::Connection;
 use barrow_targets::{ServerInfo, Url};
 use owo_colors::OwoColorize;
 
-use super::ended;
+use super::printed;
 
 /// Prints what a database answers.
 pub fn print(spec: &str, connection: &Connection) -> Result<(), Error> {
-    let out = &mut anstream::stdout().lock();
     let Connection { url, missing, .. } = connection;
-    ended(match &connection.server_info {
+    printed(|out| match &connection.server_info {
         Some(server_info) => text(spec, url, server_info, missing, out),
         None => writeln!(
             out,
@@ -28,7 +27,7 @@ fn text(
     url: &Url,
     server_info: &ServerInfo,
     missing: &[String],
-    out: &mut impl Write,
+    out: &mut dyn Write,
 ) -> io::Result<()> {
     writeln!(out, "{} → {url}\n", spec.bold())?;
     let line = match server_info.encrypted {

@@ -11,7 +11,7 @@ use barrow_run::words::{counted, number};
 use owo_colors::OwoColorize;
 
 use super::draft::made;
-use super::ended;
+use super::printed;
 
 /// Prints it.
 pub fn print(
@@ -26,13 +26,7 @@ pub fn print(
     }
     match quiet {
         true => Ok(()),
-        false => ended(write(
-            drafts,
-            related,
-            folder,
-            schema,
-            &mut anstream::stdout().lock(),
-        )),
+        false => printed(|out| write(drafts, related, folder, schema, out)),
     }
 }
 
@@ -41,7 +35,7 @@ fn write(
     related: &[Related],
     folder: &Path,
     schema: Option<&Path>,
-    out: &mut impl Write,
+    out: &mut dyn Write,
 ) -> io::Result<()> {
     let shown = |text: &str| escape_for_display(text.as_bytes());
     let mut rows = vec![["spec", "files", "records", "key", "refers to"].map(String::from)];

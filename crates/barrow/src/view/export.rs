@@ -10,7 +10,7 @@ use barrow_run::export::output::Counts;
 use barrow_run::words::{counted, number};
 use owo_colors::OwoColorize;
 
-use super::{ended, json, summary, time};
+use super::{ended, json, printed, summary, time};
 use crate::args::Report;
 
 /// Prints it.
@@ -24,14 +24,14 @@ pub fn print(exported: &Exported, report: Report, quiet: bool) -> Result<(), Err
     }
     match (report, exported.to_stdout) {
         (Report::Text, true) => ended(text(exported, &mut anstream::stderr().lock())),
-        (Report::Text, false) => ended(text(exported, &mut anstream::stdout().lock())),
+        (Report::Text, false) => printed(|out| text(exported, out)),
         // Standard output has the rows.
         (Report::Json, true) => json::write(exported, &mut io::stderr().lock()),
         (Report::Json, false) => json::print(exported),
     }
 }
 
-fn text(e: &Exported, out: &mut impl Write) -> io::Result<()> {
+fn text(e: &Exported, out: &mut dyn Write) -> io::Result<()> {
     if let Some(reading) = e.reading.as_ref().filter(|reading| reading.has_news()) {
         let mut text = Vec::new();
         summary::write(reading, &mut text)?;
@@ -104,7 +104,7 @@ fn text(e: &Exported, out: &mut impl Write) -> io::Result<()> {
 /// At most so many unfit rows are listed.
 const MOST: usize = 12;
 
-fn unfit(c: &Counts, out: &mut impl Write) -> io::Result<()> {
+fn unfit(c: &Counts, out: &mut dyn Write) -> io::Result<()> {
     if c.told.is_empty() {
         return Ok(());
     }

@@ -1,6 +1,6 @@
 //! Reports as JSON documents.
 
-use std::io::{self, Write};
+use std::io::{self, BufWriter, Write};
 
 use barrow_run::Error;
 use serde::Serialize;
@@ -9,7 +9,7 @@ use super::ended;
 
 /// Prints a document.
 pub fn print(document: &impl Serialize) -> Result<(), Error> {
-    write(document, &mut io::stdout().lock())
+    write(document, &mut BufWriter::new(io::stdout().lock()))
 }
 
 /// Writes a document.
@@ -18,6 +18,7 @@ pub fn write(document: &impl Serialize, out: &mut impl Write) -> Result<(), Erro
     ended(
         written
             .map_err(io::Error::from)
-            .and_then(|()| writeln!(out)),
+            .and_then(|()| writeln!(out))
+            .and_then(|()| out.flush()),
     )
 }

@@ -12,13 +12,13 @@ use jiff::civil::DateTime;
 use owo_colors::OwoColorize;
 use serde_json::Value;
 
-use super::{cut, ended, json, time};
+use super::{cut, json, printed, time};
 use crate::args::Report;
 
 /// Prints runs, the newest first.
 pub fn print_runs(runs: &Runs, report: Report) -> Result<(), Error> {
     match report {
-        Report::Text => ended(list(runs, &mut anstream::stdout().lock())),
+        Report::Text => printed(|out| list(runs, out)),
         Report::Json => json::print(runs),
     }
 }
@@ -26,12 +26,7 @@ pub fn print_runs(runs: &Runs, report: Report) -> Result<(), Error> {
 /// Prints everything of one run.
 pub fn print_run(run: &RunInFull, report: Report) -> Result<(), Error> {
     match report {
-        Report::Text => ended(whole(
-            &run.run,
-            &run.files,
-            &run.mends,
-            &mut anstream::stdout().lock(),
-        )),
+        Report::Text => printed(|out| whole(&run.run, &run.files, &run.mends, out)),
         Report::Json => json::print(run),
     }
 }
@@ -71,7 +66,7 @@ impl Column {
     }
 }
 
-fn list(listed: &Runs, out: &mut impl Write) -> io::Result<()> {
+fn list(listed: &Runs, out: &mut dyn Write) -> io::Result<()> {
     let (url, runs) = (&listed.database, &listed.runs);
     if !listed.has_ledger {
         return writeln!(
@@ -157,7 +152,7 @@ fn took(run: &Run) -> String {
     length.map(time).unwrap_or_default()
 }
 
-fn whole(run: &Run, files: &[File], mends: &[Run], out: &mut impl Write) -> io::Result<()> {
+fn whole(run: &Run, files: &[File], mends: &[Run], out: &mut dyn Write) -> io::Result<()> {
     let shown = |text: &str| escape_for_display(text.as_bytes());
     writeln!(
         out,
@@ -191,7 +186,7 @@ fn whole(run: &Run, files: &[File], mends: &[Run], out: &mut impl Write) -> io::
     rejects(run, mends, out)
 }
 
-fn file_lines(files: &[File], out: &mut impl Write) -> io::Result<()> {
+fn file_lines(files: &[File], out: &mut dyn Write) -> io::Result<()> {
     let width = files
         .iter()
         .map(|f| f.name.chars().count())
@@ -223,7 +218,7 @@ fn file_lines(files: &[File], out: &mut impl Write) -> io::Result<()> {
     writeln!(out)
 }
 
-fn counts(c: &Counts, out: &mut impl Write) -> io::Result<()> {
+fn counts(c: &Counts, out: &mut dyn Write) -> io::Result<()> {
     let lines = [
         ("records", c.records, true),
         ("loaded", c.loaded, true),
@@ -245,7 +240,7 @@ fn counts(c: &Counts, out: &mut impl Write) -> io::Result<()> {
     writeln!(out)
 }
 
-fn reasons(run: &Run, out: &mut impl Write) -> io::Result<()> {
+fn reasons(run: &Run, out: &mut dyn Write) -> io::Result<()> {
     let text = run.reasons.as_deref().unwrap_or("[]");
     let reason_kinds: Vec<Value> = serde_json::from_str(text).unwrap_or_default();
     if reason_kinds.is_empty() {
@@ -276,7 +271,7 @@ fn reasons(run: &Run, out: &mut impl Write) -> io::Result<()> {
     writeln!(out)
 }
 
-fn rejects(run: &Run, mends: &[Run], out: &mut impl Write) -> io::Result<()> {
+fn rejects(run: &Run, mends: &[Run], out: &mut dyn Write) -> io::Result<()> {
     if run.outcome == Outcome::Kept && run.counts.rejected > 0 && run.mend_of.is_none() {
         writeln!(
             out,

@@ -11,18 +11,18 @@ use barrow_run::words::number;
 use owo_colors::OwoColorize;
 use unicode_width::UnicodeWidthChar;
 
-use super::{display_width, ended, json};
+use super::{display_width, json, printed};
 use crate::args::Report;
 
 /// Prints them.
 pub fn print(view: &Lines, report: Report) -> Result<(), Error> {
     match report {
         Report::Json => json::print(view),
-        Report::Text => ended(text(view, &mut anstream::stdout().lock())),
+        Report::Text => printed(|out| text(view, out)),
     }
 }
 
-fn text(view: &Lines, out: &mut impl Write) -> io::Result<()> {
+fn text(view: &Lines, out: &mut dyn Write) -> io::Result<()> {
     writeln!(out, "{}{}\n", view.file.bold(), place(view))?;
     let digits = view
         .lines
@@ -118,7 +118,7 @@ fn close(
     line: &Line,
     label: &str,
     width: usize,
-    out: &mut impl Write,
+    out: &mut dyn Write,
 ) -> io::Result<()> {
     let drawn = Drawn::new(&line.shown);
     let none = RecordAt::default();
@@ -156,7 +156,7 @@ fn trouble(
     start: usize,
     wide: usize,
     blank: &str,
-    out: &mut impl Write,
+    out: &mut dyn Write,
 ) -> io::Result<()> {
     let carets = "^".repeat(wide.max(1));
     let column = field

@@ -21,8 +21,9 @@ pub mod summary;
 pub mod together;
 pub mod undo;
 
-use std::io;
+use std::io::{self, BufWriter, Write};
 
+use anstream::AutoStream;
 use barrow_run::Error;
 use unicode_width::UnicodeWidthStr;
 
@@ -52,6 +53,15 @@ pub fn display_width(text: &str) -> usize {
         true => text.len(),
         false => text.width(),
     }
+}
+
+/// Prints text, in large pieces: standard output alone asks the system once a line, which of
+/// the 10,000 files of a status was 20,000 times. Where nobody sees colours, there are none.
+pub fn printed(write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> Result<(), Error> {
+    let choice = AutoStream::choice(&io::stdout());
+    let out: Box<dyn Write> = Box::new(BufWriter::new(io::stdout().lock()));
+    let mut out = AutoStream::new(out, choice);
+    ended(write(&mut out).and_then(|()| out.flush()))
 }
 
 /// A reader of standard output that goes away is no failure.

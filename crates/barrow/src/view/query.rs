@@ -14,7 +14,7 @@ use serde_json::json;
 
 use super::records::{NULL, WIDEST, align, bands, widest};
 use super::summary::kinds;
-use super::{display_width, ended, export, json, time};
+use super::{display_width, ended, export, json, printed, time};
 use crate::args::{Manner, Report};
 
 /// How many rows are shown unless the command says otherwise.
@@ -43,11 +43,7 @@ pub fn print(answer: &Answer, limit: Option<u64>, quiet: bool) -> Result<QueryRe
         !more
     })?;
     let report = answer.report(rows.len() as u64);
-    ended(table(
-        answer.columns(),
-        &rows,
-        &mut anstream::stdout().lock(),
-    ))?;
+    printed(|out| table(answer.columns(), &rows, out))?;
     if more && !quiet {
         anstream::eprintln!(
             "{} the first {} are shown: --limit N shows more, and -o FILE has all",
@@ -97,7 +93,7 @@ fn reading(report: &QueryReport, quiet: bool) -> Result<(), Error> {
     ended(write())
 }
 
-fn of_table(table: &TableReport, out: &mut impl Write) -> io::Result<()> {
+fn of_table(table: &TableReport, out: &mut dyn Write) -> io::Result<()> {
     let counts = &table.counts;
     let name = escape_for_display(table.table.as_bytes());
     let filtered = match counts.left_out().filtered() {
@@ -195,7 +191,7 @@ fn decimals<'v>(ty: Option<Type>, values: impl Iterator<Item = &'v Value>) -> Op
     (ty.is_none() && (1..=ALIGNED).contains(&most)).then_some(most)
 }
 
-fn table(columns: &[Column], rows: &[Vec<Value>], out: &mut impl Write) -> io::Result<()> {
+fn table(columns: &[Column], rows: &[Vec<Value>], out: &mut dyn Write) -> io::Result<()> {
     let decimals: Vec<Option<usize>> = (0..columns.len())
         .map(|place| decimals(columns[place].ty, rows.iter().map(|row| &row[place])))
         .collect();
@@ -268,7 +264,7 @@ fn folded(
     columns: usize,
     bands: usize,
     cells: &[Vec<String>],
-    out: &mut impl Write,
+    out: &mut dyn Write,
 ) -> io::Result<()> {
     let all = || cells.iter().flatten();
     let mut notes = Vec::new();

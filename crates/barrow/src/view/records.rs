@@ -10,7 +10,7 @@ use barrow_run::peek::{Entry, Records};
 use barrow_run::words::number;
 use owo_colors::OwoColorize;
 
-use super::{display_width, ended, json};
+use super::{display_width, json, printed};
 use crate::args::Report;
 
 /// A cell is cut after so many characters.
@@ -31,7 +31,7 @@ pub const NULL: &str = "∅";
 pub fn print(view: &Records, report: Report) -> Result<(), Error> {
     match report {
         Report::Json => json::print(view),
-        Report::Text => ended(text(view, &mut anstream::stdout().lock())),
+        Report::Text => printed(|out| text(view, out)),
     }
 }
 
@@ -44,7 +44,7 @@ struct TableView<'v> {
 /// A cell as it is shown, and whether that is dimmed.
 struct Shown(String, bool);
 
-fn text(view: &Records, out: &mut impl Write) -> io::Result<()> {
+fn text(view: &Records, out: &mut dyn Write) -> io::Result<()> {
     for note in &view.notes {
         writeln!(out, "{} {note}", "note:".yellow())?;
     }
@@ -59,7 +59,7 @@ fn text(view: &Records, out: &mut impl Write) -> io::Result<()> {
 }
 
 /// A table for each kind of record, and what is of none.
-fn by_kind(view: &Records, out: &mut impl Write) -> io::Result<()> {
+fn by_kind(view: &Records, out: &mut dyn Write) -> io::Result<()> {
     let mut first = true;
     let mut heading = |words: String, out: &mut dyn Write| {
         let gap = if std::mem::take(&mut first) { "" } else { "\n" };
@@ -83,7 +83,7 @@ fn by_kind(view: &Records, out: &mut impl Write) -> io::Result<()> {
 }
 
 /// One table of records that have the same columns.
-fn table(columns: &[(String, Type)], entries: &[&Entry], out: &mut impl Write) -> io::Result<()> {
+fn table(columns: &[(String, Type)], entries: &[&Entry], out: &mut dyn Write) -> io::Result<()> {
     let view = &TableView { columns, entries };
     let widest = widest();
     let cells: Vec<Option<Vec<Shown>>> = view
@@ -173,7 +173,7 @@ fn heading(
     band: &[usize],
     widths: &[usize],
     label: usize,
-    out: &mut impl Write,
+    out: &mut dyn Write,
 ) -> io::Result<()> {
     let line = |of: &dyn Fn(usize) -> String| {
         let cells = band
@@ -199,7 +199,7 @@ fn row(
     band: &[usize],
     widths: &[usize],
     label: usize,
-    out: &mut impl Write,
+    out: &mut dyn Write,
 ) -> io::Result<()> {
     write!(out, "{:>label$}", number(entry.record).dimmed())?;
     for column in band {
@@ -220,7 +220,7 @@ fn rejected(
     reject: &Reject,
     first: bool,
     label: usize,
-    out: &mut impl Write,
+    out: &mut dyn Write,
 ) -> io::Result<()> {
     let record = number(entry.record);
     if !first {
@@ -280,7 +280,7 @@ fn folded(
     view: &TableView<'_>,
     bands: &[Vec<usize>],
     cells: &[Option<Vec<Shown>>],
-    out: &mut impl Write,
+    out: &mut dyn Write,
 ) -> io::Result<()> {
     let cut = cells
         .iter()

@@ -8,7 +8,7 @@ use barrow_run::words::{counted, number};
 use barrow_run::{Error, Spec};
 use owo_colors::OwoColorize;
 
-use super::{ended, json, time};
+use super::{json, printed, time};
 use crate::args::Report;
 
 /// Prints what this load took of the files, and what others have loaded.
@@ -28,12 +28,12 @@ pub fn print(spec: &Spec, shared: &Shared, report: Report) -> Result<(), Error> 
                 spec.name().bold(),
                 tables.join(", ").bold()
             );
-            ended(text(&heading, shared, &mut anstream::stdout().lock()))
+            printed(|out| text(&heading, shared, out))
         }
     }
 }
 
-fn text(heading: &str, shared: &Shared, out: &mut impl Write) -> io::Result<()> {
+fn text(heading: &str, shared: &Shared, out: &mut dyn Write) -> io::Result<()> {
     writeln!(out, "{heading}\n")?;
     let names = shared.loads.iter().flat_map(|load| &load.tally.files);
     let width = names.map(|f| f.name.chars().count()).max().unwrap_or(0);

@@ -1,7 +1,7 @@
 //! Shows which files are waiting.
 
 use std::fmt::Write as _;
-use std::io::{self, BufWriter, Write};
+use std::io::{self, Write};
 
 use barrow_core::escape::escape_for_display;
 use barrow_run::Error;
@@ -11,23 +11,22 @@ use indicatif::HumanBytes;
 use jiff::Timestamp;
 use owo_colors::OwoColorize;
 
-use super::ended;
+use super::printed;
 
 /// Prints what is known of the files of each spec.
 pub fn print(reports: &[StatusReport]) -> Result<(), Error> {
-    let mut out = BufWriter::new(anstream::stdout().lock());
-    let each = reports.iter().enumerate();
-    let written = each.map(|(number, report)| {
-        if number > 0 {
-            writeln!(out)?;
+    printed(|out| {
+        for (number, report) in reports.iter().enumerate() {
+            if number > 0 {
+                writeln!(out)?;
+            }
+            one(report, out)?;
         }
-        one(report, &mut out)
-    });
-    let written: io::Result<()> = written.collect();
-    ended(written.and_then(|()| out.flush()))
+        Ok(())
+    })
 }
 
-fn one(report: &StatusReport, out: &mut impl Write) -> io::Result<()> {
+fn one(report: &StatusReport, out: &mut dyn Write) -> io::Result<()> {
     let tables: Vec<String> = report
         .tables
         .iter()

@@ -9,18 +9,18 @@ use barrow_run::words::{counted, number};
 use owo_colors::OwoColorize;
 
 use super::summary::{disposed, news, next};
-use super::{ended, json, time};
+use super::{json, printed, time};
 use crate::args::Report;
 
 /// Prints it.
 pub fn print(together: &Together, report: Report) -> Result<(), Error> {
     match report {
         Report::Json => json::print(together),
-        Report::Text => ended(write(together, &mut anstream::stdout().lock())),
+        Report::Text => printed(|out| write(together, out)),
     }
 }
 
-fn write(t: &Together, out: &mut impl Write) -> io::Result<()> {
+fn write(t: &Together, out: &mut dyn Write) -> io::Result<()> {
     let specs = counted(t.loads.len() as u64, "spec");
     if t.loads.iter().all(|load| load.nothing_new) {
         return writeln!(out, "{} → {}: nothing new", specs.bold(), t.into);
@@ -47,7 +47,7 @@ fn write(t: &Together, out: &mut impl Write) -> io::Result<()> {
 }
 
 /// What is said of one spec beside its line: the same as of a load by itself.
-fn of_one(load: &Summary, tables: &str, out: &mut impl Write) -> io::Result<()> {
+fn of_one(load: &Summary, tables: &str, out: &mut dyn Write) -> io::Result<()> {
     let has_more = load.has_news()
         || load.merged.is_some()
         || load.resumed_from.is_some()
@@ -118,7 +118,7 @@ const COUNTS: [(Counted, bool); 6] = [
 ];
 
 /// A line for each spec, and one for all of them.
-fn lines(t: &Together, out: &mut impl Write) -> io::Result<()> {
+fn lines(t: &Together, out: &mut dyn Write) -> io::Result<()> {
     let is_shown =
         |((_, of), always): &&(Counted, bool)| *always || t.loads.iter().any(|load| of(load) > 0);
     let counts: Vec<&Counted> = COUNTS

@@ -8,18 +8,18 @@ use barrow_run::undo::Undone;
 use barrow_run::words::counted;
 use owo_colors::OwoColorize;
 
-use super::{ended, json};
+use super::{json, printed};
 use crate::args::Report;
 
 /// Prints it.
 pub fn print(undone: &Undone, report: Report) -> Result<(), Error> {
     match report {
         Report::Json => json::print(undone),
-        Report::Text => ended(write(undone, &mut anstream::stdout().lock())),
+        Report::Text => printed(|out| write(undone, out)),
     }
 }
 
-fn write(u: &Undone, out: &mut impl Write) -> io::Result<()> {
+fn write(u: &Undone, out: &mut dyn Write) -> io::Result<()> {
     writeln!(
         out,
         "{} → {}\n",

@@ -11,7 +11,7 @@ use barrow_run::words::{counted, number};
 use owo_colors::OwoColorize;
 use std::io::{self, Write};
 
-pub(super) fn repairs(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+pub(super) fn repairs(s: &Summary, out: &mut dyn Write) -> io::Result<()> {
     if s.tally.repairs.all() == 0 {
         return Ok(());
     }
@@ -38,7 +38,7 @@ pub(super) fn repairs(s: &Summary, out: &mut impl Write) -> io::Result<()> {
     writeln!(out)
 }
 
-pub(super) fn reasons(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+pub(super) fn reasons(s: &Summary, out: &mut dyn Write) -> io::Result<()> {
     let reason_kinds = s.tally.reason_kinds();
     if reason_kinds.is_empty() {
         return Ok(());
@@ -62,7 +62,7 @@ pub(super) fn reasons(s: &Summary, out: &mut impl Write) -> io::Result<()> {
 }
 
 /// A line for each kind of reason; `several` files are told apart.
-pub fn kinds(shown: &[&ReasonKind], several: bool, out: &mut impl Write) -> io::Result<()> {
+pub fn kinds(shown: &[&ReasonKind], several: bool, out: &mut dyn Write) -> io::Result<()> {
     let column = |k: &ReasonKind| escape_for_display(k.column.as_deref().unwrap_or("").as_bytes());
     let columns = shown
         .iter()

@@ -16,7 +16,7 @@ pub(super) fn merged_words(merged: &Merged) -> String {
     )
 }
 
-pub(super) fn counts(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+pub(super) fn counts(s: &Summary, out: &mut dyn Write) -> io::Result<()> {
     let rejected = s.rejected();
     let left_out = s.tally.left_out();
     let mut lines = vec![("records", s.tally.all_records(), String::new())];

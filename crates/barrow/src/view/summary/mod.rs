@@ -15,7 +15,7 @@ use barrow_run::Error;
 use barrow_run::report::{Outcome, Skipped, Summary};
 use barrow_run::words::{counted, number};
 
-use super::{ended, json, time};
+use super::{json, printed, time};
 use crate::args::Report;
 
 /// At most so many kinds of reasons are listed.
@@ -25,12 +25,12 @@ const MOST_KINDS: usize = 20;
 pub fn print(summary: &Summary, report: Report) -> Result<(), Error> {
     match report {
         Report::Json => json::print(summary),
-        Report::Text => ended(write(summary, &mut anstream::stdout().lock())),
+        Report::Text => printed(|out| write(summary, out)),
     }
 }
 
 /// Writes it for people, part by part.
-pub fn write(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+pub fn write(s: &Summary, out: &mut dyn Write) -> io::Result<()> {
     if is_nothing_to_tell(s) {
         let (files, them) = match s.skipped.len() {
             1 => ("the file is".to_string(), "it"),
@@ -114,7 +114,7 @@ pub fn write(s: &Summary, out: &mut impl Write) -> io::Result<()> {
 }
 
 /// What was not as it was in the files: repaired, rejected, there twice, unlike its totals.
-pub fn news(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+pub fn news(s: &Summary, out: &mut dyn Write) -> io::Result<()> {
     repairs(s, out)?;
     reasons(s, out)?;
     twice(s, out)?;
@@ -129,7 +129,7 @@ fn is_nothing_to_tell(s: &Summary) -> bool {
     s.nothing_new && !s.rehearsal && s.disposed.is_empty() && s.skipped.iter().all(is_plain)
 }
 
-fn nothing_new(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+fn nothing_new(s: &Summary, out: &mut dyn Write) -> io::Result<()> {
     disposed(s, out)?;
     let again = match s.rehearsal {
         true => {
@@ -141,7 +141,7 @@ fn nothing_new(s: &Summary, out: &mut impl Write) -> io::Result<()> {
 }
 
 /// Files that were taken back whole.
-fn rejected_files(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+fn rejected_files(s: &Summary, out: &mut dyn Write) -> io::Result<()> {
     if s.rejected_files.is_empty() {
         return Ok(());
     }
@@ -171,7 +171,7 @@ fn rejected_files(s: &Summary, out: &mut impl Write) -> io::Result<()> {
 }
 
 /// What became of the rejects of an earlier run.
-fn mended(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+fn mended(s: &Summary, out: &mut dyn Write) -> io::Result<()> {
     let Some(m) = &s.mended else { return Ok(()) };
     let (would, is) = match s.rehearsal {
         true => ("would be ", "would still be"),
@@ -189,7 +189,7 @@ fn mended(s: &Summary, out: &mut impl Write) -> io::Result<()> {
 }
 
 /// What was done with the files afterwards.
-pub fn disposed(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+pub fn disposed(s: &Summary, out: &mut dyn Write) -> io::Result<()> {
     for one in &s.disposed {
         let words = match one.failed {
             true => one.words.red().to_string(),
@@ -201,7 +201,7 @@ pub fn disposed(s: &Summary, out: &mut impl Write) -> io::Result<()> {
 }
 
 /// Keys that come twice in the files.
-fn twice(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+fn twice(s: &Summary, out: &mut dyn Write) -> io::Result<()> {
     for twice in &s.twice {
         let key: Vec<String> = twice
             .key
@@ -221,7 +221,7 @@ fn twice(s: &Summary, out: &mut impl Write) -> io::Result<()> {
 }
 
 /// What a load would come to.
-fn would(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+fn would(s: &Summary, out: &mut dyn Write) -> io::Result<()> {
     if let Some(folder) = s.folder() {
         writeln!(out, "  what would be rejected is in {folder}/")?;
     }
@@ -250,7 +250,7 @@ fn would(s: &Summary, out: &mut impl Write) -> io::Result<()> {
 }
 
 /// Totals that a file states and that differ from what was found.
-fn differences(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+fn differences(s: &Summary, out: &mut dyn Write) -> io::Result<()> {
     if s.tally.differences.is_empty() {
         return Ok(());
     }
@@ -288,7 +288,7 @@ fn in_groups(text: &str) -> String {
     }
 }
 
-fn files(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+fn files(s: &Summary, out: &mut dyn Write) -> io::Result<()> {
     let names = s.tally.files.iter().map(|f| &f.name);
     let names = names.chain(s.skipped.iter().map(|f| &f.file));
     let width = names.map(|n| n.chars().count()).max().unwrap_or(0);
@@ -344,7 +344,7 @@ fn files(s: &Summary, out: &mut impl Write) -> io::Result<()> {
 }
 
 /// Where the rejects are, and what to do about them.
-pub fn next(s: &Summary, out: &mut impl Write) -> io::Result<()> {
+pub fn next(s: &Summary, out: &mut dyn Write) -> io::Result<()> {
     let Some(folder) = s.folder() else {
         return Ok(());
     };
