@@ -150,7 +150,7 @@ impl Transport {
         let answer = tokio::time::timeout(wait, self.answer(request.clone())).await;
         let response = match answer {
             Err(_) => return Err((stalled(request, wait), true)),
-            Ok(Err(error)) => return Err(unreachable(request, &error)),
+            Ok(Err(error)) => return Err(unreachable(request, error)),
             Ok(Ok(response)) => response,
         };
         self.has_answered.store(true, Ordering::Relaxed);
@@ -177,7 +177,7 @@ impl Transport {
 }
 
 fn broken_off(error: reqwest::Error) -> HttpError {
-    HttpError::new(HttpErrorKind::Interrupted, error)
+    HttpError::new(HttpErrorKind::Interrupted, error.without_url())
 }
 
 /// Whether a status may be another the next time.
@@ -205,7 +205,7 @@ fn stalled(request: &HttpRequest, wait: Duration) -> Fault {
 }
 
 /// Why there was no response, and whether there may be one the next time.
-fn unreachable(request: &HttpRequest, error: &reqwest::Error) -> (Fault, bool) {
+fn unreachable(request: &HttpRequest, error: reqwest::Error) -> (Fault, bool) {
     let host = request.uri().host().unwrap_or_default();
     let why = innermost(error);
     let is_certificate = why.contains("certificate");
@@ -216,9 +216,11 @@ fn unreachable(request: &HttpRequest, error: &reqwest::Error) -> (Fault, bool) {
     (fault, !is_certificate)
 }
 
-/// The innermost cause of an error, which says most.
-pub fn innermost(error: &(dyn std::error::Error + 'static)) -> String {
-    let mut last = error;
+/// The innermost cause of an error, which says most. Never the address: what is asked for may
+/// have a key in it.
+pub fn innermost(error: reqwest::Error) -> String {
+    let error = error.without_url();
+    let mut last: &dyn std::error::Error = &error;
     while let Some(cause) = last.source() {
         last = cause;
     }
@@ -247,6 +249,8 @@ fn given_up(fault: Fault) -> HttpError {
 
 #[cfg(test)]
 mod tests {
+    use reqwest::ResponseBuilderExt;
+
     use super::*;
 
     #[test]
@@ -260,6 +264,22 @@ mod tests {
             ("10.0.0.1", false),
         ] {
             assert_eq!(is_of_the_machine(host), expected, "{host}");
+        }
+    }
+
+    #[test]
+    fn an_error_of_the_client_does_not_tell_the_address() {
+        let error = || {
+            let address = "https://market.example/s.csv?sig=hushhush".parse().unwrap();
+            let response = http::Response::builder().status(500).url(address);
+            let response = reqwest::Response::from(response.body("").unwrap());
+            response.error_for_status().unwrap_err()
+        };
+        assert!(error().to_string().contains("hushhush"));
+        let broken_off = broken_off(error());
+        let source = std::error::Error::source(&broken_off).unwrap();
+        for told in [innermost(error()), source.to_string()] {
+            assert!(told.contains("500") && !told.contains("market"), "{told}");
         }
     }
 

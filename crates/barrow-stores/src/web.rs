@@ -128,7 +128,7 @@ impl Requests {
                     true,
                 ));
             }
-            Ok(Err(error)) => return Err(unreachable(&error)),
+            Ok(Err(error)) => return Err(unreachable(error)),
             Ok(Ok(response)) => response,
         };
         match response.status().as_u16() {
@@ -213,7 +213,7 @@ fn text(headers: &HeaderMap, name: HeaderName) -> Option<String> {
     Some(headers.get(name)?.to_str().ok()?.to_string())
 }
 
-fn unreachable(error: &reqwest::Error) -> (Fault, bool) {
+fn unreachable(error: reqwest::Error) -> (Fault, bool) {
     if error.is_redirect() {
         let says = format!("it is redirected more than {REDIRECTS} times");
         return (Fault::Other(says), false);
@@ -295,7 +295,7 @@ impl WebFile {
         let mut stream = response.bytes_stream();
         let mut taken = 0;
         while let Some(bytes) = stream.next().await {
-            let bytes = bytes.map_err(|error| unreachable(&error).0)?;
+            let bytes = bytes.map_err(|error| unreachable(error).0)?;
             taken += bytes.len() as u64;
             let written = file.write_all(&bytes);
             written.map_err(|error| Fault::Other(format!("a temporary file: {error}")))?;
@@ -464,7 +464,7 @@ impl Ranges for WebRanges {
         }
         let stream = response.bytes_stream();
         Ok(stream
-            .map(|bytes| bytes.map_err(|error| unreachable(&error).0))
+            .map(|bytes| bytes.map_err(|error| unreachable(error).0))
             .boxed())
     }
 
