@@ -2,6 +2,7 @@
 
 use std::cell::Cell;
 use std::path::{Path, PathBuf};
+use std::rc::Rc;
 use std::time::Duration;
 
 use barrow_core::escape::visible_path;
@@ -17,7 +18,7 @@ const PATIENCE: Duration = Duration::from_secs(10);
 
 /// A session with a SQLite database.
 pub struct Sqlite {
-    pub(super) connection: Connection,
+    pub(super) connection: Rc<Connection>,
     pub(super) path: PathBuf,
     pub(super) is_new: bool,
     pub(super) lock: Option<sql::LoadLock>,
@@ -53,7 +54,7 @@ impl Sqlite {
         let connection = Connection::open_with_flags(path, flags)
             .map_err(|e| explained(&e, &format!("opening {shown}")))?;
         let sqlite = Sqlite {
-            connection,
+            connection: Rc::new(connection),
             path: path.to_path_buf(),
             is_new,
             lock: None,
@@ -68,7 +69,7 @@ impl Sqlite {
     /// A session over a connection that somebody opened, for reading.
     pub fn over(connection: Connection) -> Sqlite {
         Sqlite {
-            connection,
+            connection: Rc::new(connection),
             path: PathBuf::new(),
             is_new: false,
             lock: None,

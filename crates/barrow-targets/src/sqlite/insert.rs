@@ -1,17 +1,19 @@
 //! Puts rows into the table, many a statement.
 
 use std::ops::Range;
+use std::rc::Rc;
 use std::sync::Arc;
 
 use barrow_core::escape::escape_for_display;
 use barrow_core::reason::Code;
+use rusqlite::Connection;
 use rusqlite::ffi::{self, ErrorCode};
-use rusqlite::types::{ToSqlOutput, ValueRef};
-use rusqlite::{CachedStatement, Connection};
+use rusqlite::types::ValueRef;
 
 use super::DIALECT;
 use super::encode::Encoding;
 use super::errors::explained;
+use super::prepared::{Bound, Prepared};
 use crate::encoded::{EncodedBatch, EncodedPart, Slot, not_encoded};
 use crate::error::Error;
 use crate::job::Refusal;
@@ -33,9 +35,13 @@ pub struct Inserter {
     names: Vec<String>,
     encodings: Arc<[Encoding]>,
     /// The SQL for 1, 2, 4, … rows.
-    statements: Vec<String>,
+    sql: Vec<String>,
     triggers: bool,
 }
+
+/// What an inserter's SQL is prepared to, when the first rows come.
+#[derive(Default)]
+pub struct PreparedInserts(Vec<Prepared>);
 
 /// Why a statement failed.
 pub(super) enum Stopped {
@@ -89,7 +95,7 @@ impl Inserter {
                 .iter()
                 .map(|c| Encoding::new(c.ty, table.column(&c.name)))
                 .collect(),
-            statements: sizes.map(|rows| sql(part, rows)).collect(),
+            sql: sizes.map(|rows| sql(part, rows)).collect(),
             triggers: table.triggers,
         }
     }
@@ -103,14 +109,14 @@ impl Inserter {
     /// stay for the caller to roll back.
     pub(super) fn stage_row(
         &self,
-        connection: &Connection,
+        connection: &Rc<Connection>,
+        statements: &mut PreparedInserts,
         batch: &EncodedBatch,
         rows: Range<usize>,
     ) -> Result<(), Stopped> {
-        let prepare = |sql: &String| connection.prepare_cached(sql);
-        let prepared: Result<Vec<_>, _> = self.statements.iter().map(prepare).collect();
-        let mut statements =
-            prepared.map_err(|e| Stopped::Failed(explained(&e, "inserting rows")))?;
+        let statements = self
+            .prepared(connection, statements)
+            .map_err(Stopped::Failed)?;
         let mut next = rows.start;
         while next < rows.end {
             let size = ((rows.end - next).ilog2() as usize).min(statements.len() - 1);
@@ -121,6 +127,20 @@ impl Inserter {
         Ok(())
     }
 
+    /// The statements, which are prepared with the first rows.
+    fn prepared<'p>(
+        &self,
+        connection: &Rc<Connection>,
+        statements: &'p mut PreparedInserts,
+    ) -> Result<&'p mut [Prepared], Error> {
+        if statements.0.is_empty() {
+            let prepare = |sql: &String| Prepared::new(connection, sql);
+            let prepared: Result<Vec<_>, _> = self.sql.iter().map(prepare).collect();
+            statements.0 = prepared.map_err(|e| explained(&e, "inserting rows"))?;
+        }
+        Ok(&mut statements.0)
+    }
+
     /// How each column is encoded.
     pub fn encodings(&self) -> Arc<[Encoding]> {
         self.encodings.clone()
@@ -129,12 +149,11 @@ impl Inserter {
     /// Inserts a batch's good rows, which have been encoded. Returns those that the table refused.
     pub fn insert(
         &self,
-        connection: &Connection,
+        connection: &Rc<Connection>,
+        statements: &mut PreparedInserts,
         batch: &EncodedBatch,
     ) -> Result<Vec<Refusal>, Error> {
-        let prepare = |sql: &String| connection.prepare_cached(sql);
-        let prepared: Result<Vec<_>, _> = self.statements.iter().map(prepare).collect();
-        let mut statements = prepared.map_err(|e| explained(&e, "inserting rows"))?;
+        let statements = self.prepared(connection, statements)?;
         let mut refused = Vec::new();
         let mut next = 0;
         while next < batch.parts[self.part].good.len() {
@@ -159,7 +178,7 @@ impl Inserter {
     fn one_by_one(
         &self,
         connection: &Connection,
-        statement: &mut CachedStatement<'_>,
+        statement: &mut Prepared,
         batch: &EncodedBatch,
         rows: Range<usize>,
         refused: &mut Vec<Refusal>,
@@ -180,25 +199,26 @@ impl Inserter {
     fn several(
         &self,
         connection: &Connection,
-        statement: &mut CachedStatement<'_>,
+        statement: &mut Prepared,
         batch: &EncodedBatch,
         rows: Range<usize>,
     ) -> Result<(), Stopped> {
         let failed = |e: rusqlite::Error| Stopped::Failed(explained(&e, "inserting rows"));
         let count = rows.len();
-        self.bind(statement, batch, rows)?;
         if !self.triggers {
-            return statement
-                .raw_execute()
+            return self
+                .bind(statement, batch, rows)?
+                .run()
                 .map(drop)
                 .map_err(|e| stopped(connection, &e));
         }
         // A trigger may pass over a row in silence, or stop and leave the rows
         // before it in the table: neither may be left so.
+        let bound = self.bind(statement, batch, rows)?;
         connection
             .execute_batch("SAVEPOINT barrow_rows")
             .map_err(failed)?;
-        let result = match statement.raw_execute() {
+        let result = match bound.run() {
             Ok(inserted) if inserted == count => Ok(()),
             Ok(_) => Err(Stopped::Refused(Why::new(
                 Code::Refused,
@@ -216,20 +236,20 @@ impl Inserter {
     }
 
     #[inline]
-    fn bind(
+    fn bind<'p, 'b>(
         &self,
-        statement: &mut CachedStatement<'_>,
-        batch: &EncodedBatch,
+        statement: &'p mut Prepared,
+        batch: &'b EncodedBatch,
         rows: Range<usize>,
-    ) -> Result<(), Stopped> {
+    ) -> Result<Bound<'p, 'b>, Stopped> {
         let width = self.names.len();
         let store = &batch.parts[self.part].store;
         let slots = self.slots(batch).get(rows.start * width..rows.end * width);
         let Some(slots) = slots else {
             return Err(Stopped::Failed(not_encoded()));
         };
-        for (place, slot) in slots.iter().enumerate() {
-            let bound = match slot {
+        let values = slots.iter().enumerate().map(|(place, slot)| {
+            Ok(match slot {
                 Slot::Null => ValueRef::Null,
                 Slot::Int(n) => ValueRef::Integer(*n),
                 Slot::Float(n) => ValueRef::Real(*n),
@@ -237,13 +257,9 @@ impl Inserter {
                 Slot::Bytes(piece) => ValueRef::Blob(piece.of(&batch.block.bytes, store)),
                 Slot::Lossy => return Err(self.lossy(place % width)),
                 Slot::Numbered => return Err(self.numbered(place % width)),
-            };
-            let bound = ToSqlOutput::Borrowed(bound);
-            statement
-                .raw_bind_parameter(place + 1, bound)
-                .map_err(|e| unbindable(&e))?;
-        }
-        Ok(())
+            })
+        });
+        statement.bind(values, unbindable)
     }
 
     /// The values of the batch's good rows; none where they were not encoded.

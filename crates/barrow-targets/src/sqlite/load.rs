@@ -8,7 +8,7 @@ use super::connect::Sqlite;
 use super::describe::{describe, kind_of};
 use super::encode;
 use super::foresight::fits;
-use super::insert::Inserter;
+use super::insert::{Inserter, PreparedInserts};
 use super::merging::Merger;
 use crate::encoded::{EncodedBatch, Encoder};
 use crate::error::Error;
@@ -48,7 +48,7 @@ struct LoadedPart {
 /// How rows go into their table.
 enum Way {
     /// As they come.
-    Insert(Inserter),
+    Insert(Inserter, PreparedInserts),
     /// By their key.
     Merge(Box<Merger>),
 }
@@ -56,7 +56,7 @@ enum Way {
 impl Way {
     fn inserter(&self) -> &Inserter {
         match self {
-            Way::Insert(inserter) => inserter,
+            Way::Insert(inserter, _) => inserter,
             Way::Merge(merger) => merger.inserter(),
         }
     }
@@ -137,7 +137,7 @@ fn begin_table(
                     let merger = Merger::new(&sqlite.connection, part, &table, &table.unique)?;
                     Way::Merge(Box::new(merger))
                 }
-                _ => Way::Insert(Inserter::new(part, &table)),
+                _ => Way::Insert(Inserter::new(part, &table), PreparedInserts::default()),
             },
         });
     }
@@ -219,8 +219,8 @@ impl SqliteLoad<'_> {
         let mut all = Vec::new();
         for part in &mut self.parts {
             let (refused, more) = match &mut part.way {
-                Way::Insert(inserter) => {
-                    let refused = inserter.insert(connection, batch)?;
+                Way::Insert(inserter, statements) => {
+                    let refused = inserter.insert(connection, statements, batch)?;
                     let good = batch.parts[part.number].good.len();
                     let more = (good - refused.len()) as u64;
                     (refused, more)

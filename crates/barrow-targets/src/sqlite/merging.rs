@@ -1,13 +1,14 @@
 //! Merges rows into a table by its key: they are staged in a temporary table first.
 
 use std::ops::Range;
+use std::rc::Rc;
 
 use barrow_core::reason::Code;
 use rusqlite::Connection;
 
 use super::DIALECT;
 use super::errors::explained;
-use super::insert::{Inserter, Stopped, Why, stopped};
+use super::insert::{Inserter, PreparedInserts, Stopped, Why, stopped};
 use crate::encoded::EncodedBatch;
 use crate::error::Error;
 use crate::isolate::{PieceSize, Refused, Tried, isolate};
@@ -20,6 +21,7 @@ use crate::table::Table;
 /// What merges the rows of one kind.
 pub struct Merger {
     inserter: Inserter,
+    staging: PreparedInserts,
     statements: Statements,
     size: PieceSize,
     order: Option<Order>,
@@ -74,6 +76,7 @@ impl Merger {
         };
         Ok(Merger {
             inserter: Inserter::new(&staged, &plain),
+            staging: PreparedInserts::default(),
             statements,
             order: Order::of(part, table),
             size: PieceSize::default(),
@@ -92,18 +95,21 @@ impl Merger {
     /// Whatever is not the fault of a row.
     pub fn merge(
         &mut self,
-        connection: &Connection,
+        connection: &Rc<Connection>,
         batch: &EncodedBatch,
     ) -> Result<(Vec<Refusal>, Merged), Error> {
         let mut merged = Merged::default();
         let count = batch.parts[self.inserter.part()].good.len();
         let (inserter, statements) = (&self.inserter, &self.statements);
+        let staging = &mut self.staging;
         let mut attempt = |rows: Range<usize>| {
             let failed = |e: rusqlite::Error| explained(&e, "merging rows");
             connection
                 .execute_batch("SAVEPOINT barrow_merge")
                 .map_err(failed)?;
-            let why = match piece(connection, inserter, statements, batch, rows) {
+            let count = rows.len() as u64;
+            let staged = inserter.stage_row(connection, staging, batch, rows);
+            let why = match staged.and_then(|()| piece(connection, statements, count)) {
                 Ok(found) => {
                     merged.add(found);
                     connection
@@ -147,16 +153,8 @@ impl Merger {
     }
 }
 
-/// Stages rows and merges them.
-fn piece(
-    connection: &Connection,
-    inserter: &Inserter,
-    statements: &Statements,
-    batch: &EncodedBatch,
-    rows: Range<usize>,
-) -> Result<Merged, Stopped> {
-    let count = rows.len() as u64;
-    inserter.stage_row(connection, batch, rows)?;
+/// Merges the rows that are staged, so many.
+fn piece(connection: &Connection, statements: &Statements, count: u64) -> Result<Merged, Stopped> {
     let run = |sql: &str| -> Result<u64, Stopped> {
         let mut statement = connection
             .prepare_cached(sql)

@@ -14,6 +14,7 @@ mod foresight;
 mod insert;
 mod load;
 mod merging;
+mod prepared;
 mod query_rows;
 mod raw;
 mod row_function;
