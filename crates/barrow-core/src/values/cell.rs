@@ -88,6 +88,12 @@ impl Piece {
         }
     }
 
+    /// How many bytes it has.
+    #[inline]
+    pub fn length(self) -> usize {
+        self.len as usize
+    }
+
     /// The bytes themselves.
     #[inline]
     pub fn of<'b>(self, block: &'b [u8], store: &'b [u8]) -> &'b [u8] {
