@@ -4,6 +4,7 @@ use std::ops::{Deref, Range};
 use std::sync::Arc;
 
 use barrow_core::reason::Code;
+use barrow_core::types::Type;
 
 /// A batch's good rows in a server's form.
 #[derive(Debug, Default)]
@@ -61,6 +62,15 @@ impl Fault {
             code,
             words: words.into(),
         }
+    }
+
+    /// The column does not take values of the type.
+    #[cold]
+    pub fn strange(ty: Type) -> Fault {
+        Fault::new(
+            Code::Refused,
+            format!("a value of {ty} does not go into the table's column"),
+        )
     }
 }
 

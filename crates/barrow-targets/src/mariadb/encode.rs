@@ -93,7 +93,8 @@ impl Field {
     }
 
     fn other(&self, cell: Cell, block: &[u8], store: &[u8], out: &mut Vec<u8>) -> Encoded {
-        let number = || scaled(cell, self.scale, block, store).ok_or_else(|| self.strange());
+        let number =
+            || scaled(cell, self.scale, block, store).ok_or_else(|| Fault::strange(self.ty));
         match (self.wire, cell) {
             (Wire::Double, Cell::Float(n)) => put(out, format_args!("{n:e}")),
             (Wire::Float, Cell::Float(n)) => {
@@ -138,16 +139,9 @@ impl Field {
                 let words = shown(cell, self.ty, block, store).unwrap_or_default();
                 text(words.as_bytes(), most, out)?;
             }
-            _ => return Err(self.strange()),
+            _ => return Err(Fault::strange(self.ty)),
         }
         Ok(())
-    }
-
-    fn strange(&self) -> Fault {
-        Fault::new(
-            Code::Refused,
-            format!("a value of {} does not go into the table's column", self.ty),
-        )
     }
 }
 

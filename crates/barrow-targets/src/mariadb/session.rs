@@ -22,7 +22,7 @@ use crate::record_table::RecordTable;
 use crate::server_info::ServerInfo;
 use crate::servers::load::{Made, ServerSession};
 use crate::servers::loaded_table::LoadedTable;
-use crate::session::{Batching, OpenQuery, Session, Swap};
+use crate::session::{OpenQuery, Session, Swap};
 use crate::sql::Value;
 use crate::table::Table;
 
@@ -70,10 +70,6 @@ impl Session for MariaDb {
         Ok(describe(&mut self.conn, table)?.map(|found| found.table))
     }
 
-    fn server_info(&mut self, tables: &[&str]) -> Result<ServerInfo, Error> {
-        privileges::server_info(&mut self.conn, tables)
-    }
-
     fn full_name(&mut self, table: &str) -> Result<String, Error> {
         if table.contains('.') {
             return Ok(table.to_string());
@@ -84,6 +80,10 @@ impl Session for MariaDb {
             .and_then(|row| row[0].as_text())
             .unwrap_or_default();
         Ok(format!("{database}.{table}"))
+    }
+
+    fn server_info(&mut self, tables: &[&str]) -> Result<ServerInfo, Error> {
+        privileges::server_info(&mut self.conn, tables)
     }
 
     fn query(
@@ -145,10 +145,7 @@ impl ServerSession for MariaDb {
     /// 2 MiB of a file in one statement: between two of them the server waits for three
     /// round trips. How many batches wait, typed, while the ones before them are with the
     /// server.
-    const BATCHING: Batching = Batching {
-        block_size: 1 << 18,
-        batches: 8,
-    };
+    const BATCHES: usize = 8;
 
     const DIALECT: Dialect = DIALECT;
 

@@ -85,7 +85,8 @@ impl Field {
 
     /// Adds a cell whose column is of another type than usual.
     fn other(&self, cell: Cell, block: &[u8], store: &[u8], out: &mut Vec<u8>) -> Encoded {
-        let number = || scaled(cell, self.scale, block, store).ok_or_else(|| self.strange());
+        let number =
+            || scaled(cell, self.scale, block, store).ok_or_else(|| Fault::strange(self.ty));
         match (self.wire, cell) {
             (Wire::Float4, Cell::Float(n)) => {
                 field(out, narrow(n, self.ty == Type::Real)?.to_be_bytes());
@@ -161,16 +162,9 @@ impl Field {
                 let words = shown(cell, self.ty, block, store).unwrap_or_default();
                 text(words.as_bytes(), most, out)?;
             }
-            _ => return Err(self.strange()),
+            _ => return Err(Fault::strange(self.ty)),
         }
         Ok(())
-    }
-
-    fn strange(&self) -> Fault {
-        Fault::new(
-            Code::Refused,
-            format!("a value of {} does not go into the table's column", self.ty),
-        )
     }
 }
 

@@ -22,7 +22,7 @@ use crate::server_info::ServerInfo;
 use crate::servers::load::ServerSession;
 use crate::servers::loaded_table::LoadedTable;
 use crate::servers::send::Sender;
-use crate::session::{BatchSource, Batching, OpenQuery, Session, Swap};
+use crate::session::{BatchSource, OpenQuery, Session, Swap};
 use crate::sql::Value;
 use crate::table::Table;
 
@@ -120,10 +120,7 @@ impl ServerSession for Postgres {
     /// 4 MiB of a file in one COPY, in batches that come as they are typed. At the end of
     /// each COPY the server waits for us: with 1 MiB in a batch, each with a COPY of its
     /// own, it did so for 4 % of the time, with these for 0.5 %, in half of the memory.
-    const BATCHING: Batching = Batching {
-        block_size: 1 << 18,
-        batches: 16,
-    };
+    const BATCHES: usize = 16;
 
     const DIALECT: Dialect = DIALECT;
 
@@ -198,7 +195,7 @@ impl ServerSession for Postgres {
             }
             senders if senders.iter().all(|kind| kind.size.is_whole()) => batches.all(),
             // The next ones are typed meanwhile.
-            _ => batches.first(Postgres::BATCHING.batches / 2),
+            _ => batches.first(Postgres::BATCHES / 2),
         }
     }
 

@@ -309,7 +309,10 @@ impl<'s, S: ServerSession> Load<'s> for ServerLoad<'s, S> {
     }
 
     fn batching(&self) -> Option<Batching> {
-        Some(S::BATCHING)
+        Some(Batching {
+            block_size: 1 << 18,
+            batches: S::BATCHES,
+        })
     }
 
     fn encoder(&mut self) -> Encoder {

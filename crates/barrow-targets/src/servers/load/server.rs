@@ -8,7 +8,7 @@ use crate::error::Error;
 use crate::job::Job;
 use crate::merge::Statements;
 use crate::record_table::{Column, RecordTable};
-use crate::session::{BatchSource, Batching, Session};
+use crate::session::{BatchSource, Session};
 use crate::table::Table;
 use barrow_core::words::Mode;
 
@@ -52,8 +52,8 @@ pub trait ServerSession: Session + Sending<Self::Kind> + Sized {
     /// What sends one kind of rows.
     type Kind;
 
-    /// How rows are best brought.
-    const BATCHING: Batching;
+    /// How many batches of 256 KiB of a file are sent together.
+    const BATCHES: usize;
 
     /// The server's SQL.
     const DIALECT: Dialect;
