@@ -205,16 +205,12 @@ impl Inserter {
     ) -> Result<(), Stopped> {
         let failed = |e: rusqlite::Error| Stopped::Failed(explained(&e, "inserting rows"));
         let count = rows.len();
+        let bound = self.bind(statement, batch, rows)?;
         if !self.triggers {
-            return self
-                .bind(statement, batch, rows)?
-                .run()
-                .map(drop)
-                .map_err(|e| stopped(connection, &e));
+            return bound.run().map(drop).map_err(|e| stopped(connection, &e));
         }
         // A trigger may pass over a row in silence, or stop and leave the rows
         // before it in the table: neither may be left so.
-        let bound = self.bind(statement, batch, rows)?;
         connection
             .execute_batch("SAVEPOINT barrow_rows")
             .map_err(failed)?;
