@@ -55,9 +55,29 @@ pub struct FileCounts {
     pub notes: Vec<String>,
     /// Its length in bytes, unpacked; known once it has been read.
     pub bytes: u64,
+    /// Records that were believed though their lines look like records.
+    #[serde(default)]
+    pub believed: u64,
 }
 
+/// So many records that were believed are noted one by one.
+const MOST_BELIEVED: u64 = 3;
+
 impl FileCounts {
+    /// Notes a record that starts on `line` and was believed, though `lines` of its lines look
+    /// like records.
+    fn note_believed(&mut self, line: u64, lines: u32) {
+        self.believed += 1;
+        if self.believed <= MOST_BELIEVED {
+            self.notes.push(format!(
+                "the record of line {line} holds {lines} lines that look like records"
+            ));
+        } else if self.believed == MOST_BELIEVED + 1 {
+            self.notes
+                .push("more records hold lines that look like records".into());
+        }
+    }
+
     /// Every record of the file, also those that the spec leaves out.
     pub fn all_records(&self) -> u64 {
         self.records + self.left_out.filtered()
@@ -169,7 +189,7 @@ impl RunCounts {
             file.notes.push(hint.clone());
         }
         let rejects = own.iter().chain(refused);
-        let rejected = rejects.filter(|r| !r.reasons.is_empty()).count() as u64;
+        let rejected: u64 = rejects.map(|reject| reject.records).sum();
         let Some(file) = self.files.last_mut() else {
             return;
         };
@@ -178,6 +198,9 @@ impl RunCounts {
         file.records += loaded + rejected;
         file.repaired += batch.repairs.all();
         file.left_out.add(&batch.block.left_out);
+        for (line, lines) in &batch.block.believed {
+            file.note_believed(*line, *lines);
+        }
         if let Some(end) = &batch.block.last {
             file.bytes = end.bytes;
         }

@@ -22,6 +22,8 @@ pub enum Code {
     TooManyFields,
     /// A quote opens a field and nothing closes it.
     UnclosedQuote,
+    /// A well-formed record whose lines look like records, so that a quote may be stray.
+    DoubtfulQuote,
     /// There is text between a closing quote and the next delimiter.
     TextAfterQuote,
     /// The record is longer than `max_record_size`.
@@ -101,6 +103,7 @@ impl Code {
             Code::TooFewFields => "too-few-fields",
             Code::TooManyFields => "too-many-fields",
             Code::UnclosedQuote => "unclosed-quote",
+            Code::DoubtfulQuote => "doubtful-quote",
             Code::TextAfterQuote => "text-after-quote",
             Code::RecordTooLong => "record-too-long",
             Code::RecordTooShort => "record-too-short",
@@ -145,6 +148,7 @@ impl Code {
             Code::TooFewFields => "too few fields",
             Code::TooManyFields => "too many fields",
             Code::UnclosedQuote => "a quote that nothing closes",
+            Code::DoubtfulQuote => "doubtful quote: the lines of the record look like records",
             Code::TextAfterQuote => "text after a closing quote",
             Code::RecordTooLong => "the record is too long",
             Code::RecordTooShort => "the record is too short",
@@ -213,6 +217,9 @@ pub struct Reject {
     pub line: u64,
     /// Where it starts: bytes from the file's start, 0-based.
     pub offset: u64,
+    /// As how many records it counts: one, unless its quotes are doubtful; none if it is a
+    /// later part of a record that is too long to be held at once.
+    pub records: u64,
     /// All that is wrong with it. Empty only for a later part of a record that
     /// is too long to be held at once.
     pub reasons: Vec<Reason>,

@@ -43,6 +43,15 @@ pub const CODES: &[CodeHelp] = &[
         &["delimited.quote"],
     ),
     help(
+        Code::DoubtfulQuote,
+        "The record is well-formed, but its first line, its last line and at least half of those between look like records themselves, as they would if a quote were stray. It is rejected whole, no line of it loads, and it counts as that many records.",
+        &[
+            "delimited.when_doubtful",
+            "delimited.span_lines",
+            "delimited.quote",
+        ],
+    ),
+    help(
         Code::TextAfterQuote,
         "There is text between a closing quote and the next delimiter.",
         &["delimited.quote", "delimited.escape"],

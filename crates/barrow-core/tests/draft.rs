@@ -813,7 +813,7 @@ impl Manner {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(256))]
+    #![proptest_config(common::cases(256))]
     #[test]
     fn what_was_written_is_drafted_and_reads_back(table in table(), manner in manner()) {
         let bytes = manner.file(&table);

@@ -298,7 +298,7 @@ fn one<T: Clone + std::fmt::Debug + 'static>(all: Vec<T>) -> impl Strategy<Value
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(400))]
+    #![proptest_config(common::cases(400))]
 
     #[test]
     fn delimited_files_read_back(

@@ -1,6 +1,8 @@
 //! Laws of records that name their fields: whatever the bytes, nothing falls over, every record
 //! is a row or a reject, and what a parser that knows nothing of us reads is what we read.
 
+mod common;
+
 use std::convert::Infallible;
 use std::io::Write;
 
@@ -118,7 +120,7 @@ fn as_text(value: Option<&Value>) -> Option<String> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(200))]
+    #![proptest_config(common::cases(200))]
 
     #[test]
     fn objects_have_the_values_that_another_parser_finds(

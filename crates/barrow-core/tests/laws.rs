@@ -96,7 +96,7 @@ fn plainly_read(text: &str) -> Option<Vec<Vec<String>>> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 400, ..ProptestConfig::default() })]
+    #![proptest_config(common::cases(400))]
 
     #[test]
     fn blocks_of_any_size_give_the_same_records(
@@ -155,13 +155,6 @@ proptest! {
     ) {
         let text: String = fields.iter().zip(&ends).map(|(field, end)| format!("{field}{end}")).collect();
         let Some(records) = plainly_read(&text) else { return Ok(()) };
-        // Several lines with the wrong number of fields may be a stray quote, which is to
-        // cost one record: there the plain reader knows less.
-        // So may text whose lines have as many delimiters as records have.
-        let is_odd = |record: &Vec<String>| {
-            record.iter().any(|f| f.contains('\n') && (record.len() != 2 || f.contains(',')))
-        };
-        prop_assume!(!records.iter().any(is_odd));
         let spec = "[records]\nending = \"lf\"\nheader = \"none\"\n[columns]\na = \"text\"\nb = \"text\"\n";
         let out = try_read(spec, text.as_bytes(), size).map_err(|e| TestCaseError::fail(e.to_string()))?;
         // A blank line is no record.
@@ -191,7 +184,7 @@ proptest! {
 
     #[test]
     fn any_condition_or_template_at_all_is_read_or_told(
-        text in "\\PC{0,60}|([a-d()=<>+*/',.0-9\"{} -]|and|or|not|is|null|in|between|length){0,24}",
+        text in "\\PC{0,60}|([a-d()=<>+*/',.0-9\"{} -]|and|or|not|is|null|in|between|length){0,24}|([a-dᢀé(),='{}+ ]){0,8}",
     ) {
         let text = toml::Value::String(text).to_string();
         let spec = format!(

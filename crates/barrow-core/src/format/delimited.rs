@@ -1,5 +1,7 @@
 //! Fields set apart by a delimiter.
 
+use crate::words::WhenDoubtful;
+
 /// What sets fields apart: as text in a plan, as bytes in the reading of a file.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct DelimitedFormat {
@@ -13,6 +15,10 @@ pub struct DelimitedFormat {
     pub ending: Vec<u8>,
     /// A space, where those between a delimiter and its field are skipped; else empty.
     pub space: Vec<u8>,
+    /// What is done with a well-formed record whose lines look like records themselves.
+    pub when_doubtful: WhenDoubtful,
+    /// Whether a field in quotes may hold a record's end.
+    pub span_lines: bool,
 }
 
 /// Nothing sets fields apart, and nothing quotes.
@@ -22,6 +28,8 @@ pub static NO_MARKS: DelimitedFormat = DelimitedFormat {
     escape: Escape::Doubled,
     ending: Vec::new(),
     space: Vec::new(),
+    when_doubtful: WhenDoubtful::Reject,
+    span_lines: true,
 };
 
 impl DelimitedFormat {

@@ -9,6 +9,7 @@ use crate::plan::RecordTypePlan;
 use crate::reason::{Code, Reason, Reject};
 use crate::records::block::{Block, LeftOut};
 use crate::records::file_format::FileFormat;
+use crate::records::mark::State;
 use crate::repair::Change;
 use crate::repair::Repairs;
 use crate::values::{Cell, shown};
@@ -158,6 +159,10 @@ impl Batch {
             record: block.record_number(mark),
             line: block.first_line + u64::from(at.line),
             offset: block.place(at.start as usize),
+            records: match at.state {
+                State::TooLongRest => 0,
+                _ => at.records(),
+            },
             reasons,
             raw: block.raw(at.raw_range()).to_vec(),
         }

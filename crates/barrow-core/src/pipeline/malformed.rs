@@ -96,6 +96,17 @@ pub fn unclosed() -> Shape {
     )
 }
 
+/// A record of which so many lines look like records themselves.
+pub fn doubtful(lines: u32) -> Shape {
+    Shape::new(
+        Code::DoubtfulQuote,
+        &format!(
+            "{lines} records without the quote, or one record over these lines: \
+             then say [delimited] when_doubtful = \"believe\""
+        ),
+    )
+}
+
 /// A record longer than it may be.
 pub fn too_long(longest: usize) -> Shape {
     Shape {

@@ -7,7 +7,7 @@ use crate::records::block::FileEnd;
 use crate::records::ending::Found;
 use crate::records::file_format::FileFormat;
 use crate::records::layout::named_fields;
-use crate::records::mark::State;
+use crate::records::mark::{Mark, State};
 use crate::source::Charset;
 use crate::values::{Cell, NumberForm, Valued, decimal, scaled};
 use crate::words::FilePart;
@@ -30,16 +30,15 @@ pub fn count(plan: &Plan, batch: &mut Batch) {
 
 fn records(total: &TotalPlan, batch: &Batch) -> i128 {
     let count = match total.kind {
-        Some(kind) => batch.parts[kind].height + batch.parts[kind].misshapen.len(),
+        Some(kind) => (batch.parts[kind].height + batch.parts[kind].misshapen.len()) as u64,
         // Later parts of a record that is too long are no records of their own.
         None => {
             let marks = batch.block.marks.iter();
-            marks
-                .filter(|mark| mark.state != State::TooLongRest)
-                .count()
+            let own = marks.filter(|mark| mark.state != State::TooLongRest);
+            own.map(Mark::records).sum()
         }
     };
-    count as i128
+    i128::from(count)
 }
 
 fn sum(kind: &RecordTypePlan, column: usize, batch: &Batch, number: usize) -> Option<i128> {

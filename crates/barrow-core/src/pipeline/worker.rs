@@ -7,7 +7,7 @@ use crate::format::RecordFormat;
 use crate::pipeline::batch::{Batch, Rows};
 use crate::pipeline::encoding_hint;
 use crate::pipeline::evaluate::RowEvaluator;
-use crate::pipeline::malformed::{Shape, too_long, unclosed};
+use crate::pipeline::malformed::{Shape, doubtful, too_long, unclosed};
 use crate::pipeline::reasons::LONGEST_SHOWN;
 use crate::pipeline::run_context::RunContext;
 use crate::plan::{Plan, RecordTypePlan};
@@ -208,7 +208,7 @@ impl<'p> Worker<'p> {
             ..
         } = batch;
         for (index, mark) in block.marks.iter().enumerate() {
-            let whole = matches!(mark.state, State::Plain | State::Quoted | State::Joined);
+            let whole = mark.state.is_whole();
             let kind = match whole {
                 true => kind_of(
                     &self.plan.record_types,
@@ -310,10 +310,11 @@ impl<'p> Worker<'p> {
         };
         match mark.state {
             State::Unclosed => Err(unclosed()),
+            State::Doubtful(lines) => Err(doubtful(lines)),
             State::TooLong => Err(too_long(self.plan.records.longest)),
             State::TooLongRest => Err(Shape::rest()),
             State::Blank => Err(Shape::new(Code::BlankLine, "a record")),
-            State::Plain | State::Quoted | State::Joined => {
+            State::Plain | State::Quoted | State::Believed(_) | State::Joined => {
                 let delimited = match &file.rules.format {
                     RecordFormat::Delimited(delimited) => delimited,
                     RecordFormat::Json => return self.object(kind, block, None, mark),

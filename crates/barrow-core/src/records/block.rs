@@ -5,7 +5,7 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use super::checkpoint::Checkpoint;
-use super::mark::Mark;
+use super::mark::{Mark, State};
 use crate::records::file_format::FileFormat;
 use crate::source::Content;
 use crate::source::transcode::TextMap;
@@ -81,6 +81,11 @@ pub struct Block {
     pub first_line: u64,
     /// Its records, in order.
     pub marks: Vec<Mark>,
+    /// Whether all of them count as one record each.
+    pub(super) counts_alike: bool,
+    /// Records that are believed though their lines look like records: the line of each,
+    /// 1-based, and how many lines do.
+    pub believed: Vec<(u64, u32)>,
     /// Lines set aside since the block before.
     pub left_out: LeftOut,
     /// Bytes of the file as stored that were read for this block: what a
@@ -110,6 +115,7 @@ impl Block {
         self.map = None;
         self.bytes.clear();
         self.marks.clear();
+        self.believed.clear();
         self.left_out = LeftOut::default();
         self.taken = 0;
         self.checkpoint = None;
@@ -124,16 +130,17 @@ impl Block {
     /// Forgets the records, and lines set aside, that come before a place in the file.
     pub fn pass_over(&mut self, before: u64) {
         if self.end() <= before {
-            self.first_record += self.marks.len() as u64;
+            self.first_record += self.records();
             self.marks.clear();
+            self.believed.clear();
             self.left_out = LeftOut::default();
             return;
         }
         let passed = self
             .marks
             .partition_point(|m| self.place(m.start as usize) < before);
-        self.marks.drain(..passed);
-        self.first_record += passed as u64;
+        let records: u64 = self.marks.drain(..passed).map(|mark| mark.records()).sum();
+        self.first_record += records;
     }
 
     /// Where a place in the bytes is in the file, 0-based.
@@ -151,6 +158,32 @@ impl Block {
 
     /// The number in its file of the record at `index` of this block.
     pub fn record_number(&self, index: usize) -> u64 {
-        self.first_record + index as u64
+        match self.counts_alike {
+            true => self.first_record + index as u64,
+            false => {
+                let before = self.marks[..index].iter().map(Mark::records);
+                self.first_record + before.sum::<u64>()
+            }
+        }
+    }
+
+    /// Notes which records are unlike others in how they count or are read.
+    pub(super) fn note_doubts(&mut self) {
+        self.counts_alike = true;
+        for mark in &self.marks {
+            match mark.state {
+                State::Doubtful(_) => self.counts_alike = false,
+                State::Believed(lines) => {
+                    let line = self.first_line + u64::from(mark.line);
+                    self.believed.push((line, lines));
+                }
+                _ => {}
+            }
+        }
+    }
+
+    /// How many records the block has.
+    pub fn records(&self) -> u64 {
+        self.marks.iter().map(Mark::records).sum()
     }
 }

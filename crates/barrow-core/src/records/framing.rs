@@ -4,7 +4,7 @@ use super::delimited::judge::Judge;
 use super::delimited::scan::{Progress, Scan};
 use super::ending::{Byte, Bytes, FileEnding, Line};
 use super::json;
-use super::mark::{Mark, State};
+use super::mark::Mark;
 use super::rules::Rules;
 use crate::format::{NO_MARKS, RecordFormat};
 use crate::plan::Plan;
@@ -90,7 +90,7 @@ pub fn reads_as_one(plan: &Plan, file: &FileFormat, record: &[u8]) -> bool {
     let mut marks = Vec::new();
     let mut progress = Progress::default();
     Framing::of_file(plan, file).run(record, true, &mut progress, &mut marks);
-    matches!(marks.as_slice(), [mark] if matches!(mark.state, State::Plain | State::Quoted))
+    matches!(marks.as_slice(), [mark] if mark.state.is_whole())
 }
 
 fn scan<'r>(plan: &Plan, rules: &'r Rules, fields: Option<usize>) -> Scan<'r> {

@@ -89,7 +89,7 @@ pub fn field_ranges(
     }
     if matches!(
         mark.state,
-        State::TooLong | State::TooLongRest | State::Blank
+        State::TooLong | State::TooLongRest | State::Blank | State::Doubtful(_)
     ) {
         return Vec::new();
     }

@@ -7,6 +7,11 @@ pub enum State {
     Plain,
     /// It holds a quote or an escape, so its fields want care.
     Quoted,
+    /// The same, and this many of its lines look like records themselves: said, and believed.
+    Believed(u32),
+    /// A well-formed record of which this many lines look like records themselves. It is
+    /// rejected whole, and counts as so many records.
+    Doubtful(u32),
     /// Its first line opens a quote that nothing closes.
     Unclosed,
     /// It is longer than `max_record_size`; this is as much of it as the block holds.
@@ -34,7 +39,26 @@ pub struct Mark {
     pub state: State,
 }
 
+impl State {
+    /// Whether it is a whole record, whose fields can be looked for.
+    pub fn is_whole(self) -> bool {
+        matches!(
+            self,
+            State::Plain | State::Quoted | State::Believed(_) | State::Joined
+        )
+    }
+}
+
 impl Mark {
+    /// As how many records it counts.
+    #[inline]
+    pub fn records(&self) -> u64 {
+        match self.state {
+            State::Doubtful(lines) => u64::from(lines.max(1)),
+            _ => 1,
+        }
+    }
+
     /// A record at `range` of its block, whose end stops before `next`.
     pub fn new(range: std::ops::Range<usize>, next: usize, line: u32, state: State) -> Mark {
         Mark {

@@ -43,6 +43,8 @@ impl Rules {
                 },
                 ending: bytes("record end", &d.ending)?,
                 space: bytes("space", &d.space)?,
+                when_doubtful: d.when_doubtful,
+                span_lines: d.span_lines,
             }),
         };
         let comment = plan.records.comment.as_ref();

@@ -365,7 +365,8 @@ impl<'p> Splitter<'p> {
         {
             block.first_record -= 1;
         }
-        open.record = block.first_record + block.marks.len() as u64;
+        open.record = block.first_record + block.records();
+        block.note_doubts();
         open.left_out.comments += std::mem::take(&mut open.progress.comments);
         open.left_out.blank += std::mem::take(&mut open.progress.blank);
         if is_last && open.record == 1 {

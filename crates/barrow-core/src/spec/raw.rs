@@ -204,6 +204,10 @@ pub struct Delimited {
     pub escape: Option<Spanned<String>>,
     /// Spaces between a delimiter and the field after it.
     pub spaces_after_delimiter: Option<Spanned<Spaces>>,
+    /// What is done with a record whose quotes may be stray.
+    pub when_doubtful: Option<Spanned<WhenDoubtful>>,
+    /// Whether a field in quotes may hold a record's end.
+    pub span_lines: Option<Spanned<bool>>,
     /// Which fields are quoted in a file that is written.
     pub quote_when: Option<Spanned<QuoteWhen>>,
 }

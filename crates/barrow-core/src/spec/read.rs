@@ -244,6 +244,8 @@ fn delimited(mut s: Section<'_>) -> Delimited {
         quote: s.text("quote"),
         escape: s.text("escape"),
         spaces_after_delimiter: s.word("spaces_after_delimiter"),
+        when_doubtful: s.word("when_doubtful"),
+        span_lines: s.flag("span_lines"),
         quote_when: s.word("quote_when"),
     };
     s.finish();

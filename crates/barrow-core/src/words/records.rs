@@ -60,6 +60,16 @@ words! {
 }
 
 words! {
+    /// What is done with a record whose quotes may be stray, though it is well-formed.
+    WhenDoubtful {
+        /// It is rejected.
+        Reject = "reject",
+        /// It is read as its quotes say.
+        Believe = "believe",
+    }
+}
+
+words! {
     /// What is done with a record that has too many fields.
     WhenLong {
         /// It is rejected.

@@ -148,3 +148,15 @@ fn read_file(spec: &str, path: &Path, block_size: usize) -> Result<Out, Error> {
 pub fn read(spec: &str, bytes: impl AsRef<[u8]>) -> Out {
     try_read(spec, bytes.as_ref(), 1 << 16).unwrap_or_else(|e| panic!("{e}"))
 }
+
+/// So many cases of a property. One that fails is kept beside the test's source, and is tried
+/// first from then on.
+pub fn cases(cases: u32) -> proptest::test_runner::Config {
+    use proptest::test_runner::FileFailurePersistence;
+    let kept = FileFailurePersistence::WithSource("proptest-regressions");
+    proptest::test_runner::Config {
+        cases,
+        failure_persistence: Some(Box::new(kept)),
+        ..Default::default()
+    }
+}

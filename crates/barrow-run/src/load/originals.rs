@@ -25,9 +25,10 @@ pub struct Originals {
     places: u64,
 }
 
-/// How many rejects are records: a record that is too long comes in several parts.
+/// How many records the rejects count as: one that is too long comes in several parts, and
+/// one whose quotes are doubtful may be several.
 pub fn told(rejects: &[Reject]) -> u64 {
-    rejects.iter().filter(|r| !r.reasons.is_empty()).count() as u64
+    rejects.iter().map(|reject| reject.records).sum()
 }
 
 impl Originals {
@@ -67,7 +68,7 @@ impl Originals {
             return;
         }
         numbers.sort_unstable();
-        self.rejected += numbers.len() as u64;
+        self.rejected += told(&batch.rejects) + told(refused);
         // FNV-1a, of numbers in place of bytes: it does not depend on where a batch ends.
         for number in numbers {
             self.places = (self.places ^ number).wrapping_mul(0x0000_0100_0000_01b3);

@@ -4,6 +4,7 @@ use crate::format::{DelimitedFormat, Escape};
 use crate::records::delimited::fields;
 use crate::records::mark::{Mark, State};
 use crate::records::span::Span;
+use crate::words::WhenDoubtful;
 
 use super::super::value_kind::ValueKind;
 
@@ -78,6 +79,8 @@ impl Delimited {
             } else {
                 Vec::new()
             },
+            when_doubtful: WhenDoubtful::default(),
+            span_lines: true,
         }
     }
 }

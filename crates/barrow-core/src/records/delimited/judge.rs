@@ -1,8 +1,8 @@
 //! Tells lines that look like records from text that runs over lines.
 //!
-//! RFC 4180 lets a quoted field hold line ends, so two stray quotes may enclose any
-//! number of records. A quoted field over several lines is believed only while the
-//! lines within it do not look like records themselves.
+//! RFC 4180 lets a quoted field hold line ends (section 2, rule 6), so two stray quotes may
+//! enclose any number of records. A record over several lines is doubtful only where its
+//! first line, its last, and at least half of those between look like records themselves.
 
 use super::fields;
 use crate::format::DelimitedFormat;
@@ -13,6 +13,7 @@ use crate::records::rules::Rules;
 use crate::records::span::Span;
 use crate::repair::RepairKind;
 use crate::values::{Cell, ColumnReader};
+use crate::words::WhenDoubtful;
 
 /// Judges the lines of one file.
 #[derive(Debug)]
@@ -54,25 +55,22 @@ impl<'r> Judge<'r> {
         })
     }
 
-    /// Whether a line's look is evidence by itself, and not the number of fields alone.
-    pub fn has_evidence(&self) -> bool {
-        self.has_evidence
+    /// Whether a record whose lines look like records is to be rejected: where more than
+    /// the number of fields tells a record, and the spec does not say to believe quotes.
+    pub fn doubts(&self) -> bool {
+        self.has_evidence && self.delimited.when_doubtful == WhenDoubtful::Reject
     }
 
-    /// Whether a record has as many fields as it should, and whether all of them are quoted:
-    /// what writes so quotes by rule, and leaves no quote stray.
-    pub fn fits(&self, record: &[u8]) -> (bool, bool) {
-        let Some(kind) = self.kind(record) else {
-            return (false, false);
-        };
+    /// Whether all fields of a record are quoted: what writes so quotes by rule, and leaves
+    /// no quote stray.
+    pub fn is_quoted_throughout(&self, record: &[u8]) -> bool {
         let mut spans = Vec::new();
         let split = fields::split_range(self.delimited, record, 0..record.len(), &mut spans);
-        let fits = split.is_ok() && spans.len() == self.shapes[kind].fields;
-        (fits, spans.into_iter().all(Span::is_quoted))
+        split.is_ok() && spans.into_iter().all(Span::is_quoted)
     }
 
-    /// Whether a line alone looks like a record: it has the right number of fields, with
-    /// its quotes or without, and each can be read as its column's type.
+    /// Whether a line alone looks like a record: with its quotes as text it has the right
+    /// number of fields, and each can be read as its column's type.
     pub fn looks_whole(&self, line: &[u8]) -> bool {
         let Some(kind) = self.kind(line) else {
             return false;
@@ -81,11 +79,9 @@ impl<'r> Judge<'r> {
         if wanted < 2 {
             return false;
         }
-        [self.delimited, &self.unquoted].into_iter().any(|plan| {
-            let mut spans = Vec::new();
-            let split = fields::split_range(plan, line, 0..line.len(), &mut spans);
-            split.is_ok() && spans.len() == wanted && self.reads(kind, line, &spans)
-        })
+        let mut spans = Vec::new();
+        let split = fields::split_range(&self.unquoted, line, 0..line.len(), &mut spans);
+        split.is_ok() && spans.len() == wanted && self.reads(kind, line, &spans)
     }
 
     fn kind(&self, record: &[u8]) -> Option<usize> {

@@ -47,8 +47,15 @@ pub fn inner(text: &str, written: &Spanned<String>, part: &Range<usize>) -> Rang
     }
     let from = written.span.start + start;
     // A place that has no width is shown by what stands beside it.
-    let end = part.end.max(part.start + 1).min(written.value.len().max(1));
-    from + part.start.min(end.saturating_sub(1))..from + end
+    let value = &written.value;
+    let end = part.end.max(part.start + 1).min(value.len().max(1));
+    let start = part.start.min(end.saturating_sub(1));
+    let end = if value.is_empty() {
+        end
+    } else {
+        value.ceil_char_boundary(end)
+    };
+    from + value.floor_char_boundary(start)..from + end
 }
 
 /// The checks of a shape.
@@ -105,5 +112,30 @@ mod tests {
         }
         let escaped = Spanned::new("a\" = 1".to_string(), 4..13);
         assert_eq!(inner("k = \"a\\\" = 1\"", &escaped, &(0..1)), 4..13);
+    }
+
+    #[test]
+    fn places_are_within_the_text_and_between_characters() {
+        let spec = "keep_if = \"(ᢀ\" # a remark";
+        let written = Spanned {
+            value: "(ᢀ".to_string(),
+            span: 10..16,
+        };
+        for (part, wanted) in [
+            (4..4, "ᢀ"),
+            (1..4, "ᢀ"),
+            (2..3, "ᢀ"),
+            (0..1, "("),
+            (0..4, "(ᢀ"),
+        ] {
+            let place = inner(spec, &written, &part);
+            assert_eq!(spec.get(place.clone()), Some(wanted), "{part:?} {place:?}");
+        }
+        let spec = "keep_if = \"\"";
+        let written = Spanned {
+            value: String::new(),
+            span: 10..12,
+        };
+        assert_eq!(inner(spec, &written, &(0..0)), 11..12);
     }
 }

@@ -46,6 +46,17 @@ pub fn records(
             "only with layout = \"delimited\"",
         ));
     }
+    if let (Some(false), Some(at), Some(WhenShort::Join)) = (
+        it(&written.delimited.span_lines),
+        &written.delimited.span_lines,
+        it(&r.when_short),
+    ) {
+        problems.push(Problem::new(
+            at.span.clone(),
+            "a record is one line, so its lines cannot be joined as [records] when_short says",
+            "not with when_short = \"join\"",
+        ));
+    }
     if let (Some(PreambleKey::Auto), Some(at)) = (it(&r.preamble), &r.preamble)
         && header(written) != Header::Names
     {
@@ -193,6 +204,8 @@ fn delimited(d: &Delimited, ending: &RecordEnd, problems: &mut Vec<Problem>) -> 
             RecordEnd::Auto | RecordEnd::None => Vec::new(),
         },
         space: if skips { b" ".to_vec() } else { Vec::new() },
+        when_doubtful: it(&d.when_doubtful).unwrap_or_default(),
+        span_lines: it(&d.span_lines).unwrap_or(true),
     }
 }
 

@@ -134,6 +134,22 @@ pub const KEYS: &[Key] = &[
     },
     Key {
         section: "[delimited]",
+        name: "when_doubtful",
+        takes: Takes::Words(&["reject", "believe"]),
+        default: r#"`"reject"`"#,
+        meaning: r#"A well-formed record over several lines that look like records themselves, as a stray quote would make it: rejected (`doubtful-quote`), or read as its quotes say. See [quotes](#quotes)."#,
+        example: r#"when_doubtful = "believe""#,
+    },
+    Key {
+        section: "[delimited]",
+        name: "span_lines",
+        takes: Takes::Flag,
+        default: "`true`",
+        meaning: "`false`: a record is one line, so a quote that is not closed on its line costs that line only. Not with `when_short = \"join\"`.",
+        example: "span_lines = false",
+    },
+    Key {
+        section: "[delimited]",
         name: "escape",
         takes: Takes::WordsOrText(&["doubled"]),
         default: r#"`"doubled"`"#,

@@ -4,13 +4,19 @@
 //! rules 5 to 7); elsewhere it is ordinary text. So the scan jumps from quote to
 //! quote and need not look at delimiters.
 //!
-//! A quote that nothing closes must cost one record. It is known by one of:
-//! no closing quote within `max_record_size` bytes or by the file's end; text after the
-//! closing quote although the field has run over a line end (then the quote
-//! that "closed" it belongs to a later record); or a record over several lines
-//! within which lines look like records themselves ([`super::judge`]).
+//! A quote that nothing closes costs one line. It is known by one of: no closing quote by
+//! the file's end; text after the closing quote although the field has run over a line end
+//! (then the quote that "closed" it belongs to a later record); or no closing quote within
+//! `max_record_size` bytes, all of whose lines look like records ([`super::judge`]).
+//!
+//! What is well-formed is one record, however long, and no part of it is ever read as
+//! another ([`rest`]): it is believed, or it is doubtful and rejected whole.
 
+mod doubt;
 mod outcome;
+mod rest;
+
+pub use self::rest::Rest;
 
 use self::outcome::{Careful, Quoted, Unquoted, count_lines};
 use super::judge::Judge;
@@ -57,6 +63,8 @@ pub struct Progress {
     pub line: u32,
     /// Whether it is the rest of a record that is too long.
     pub too_long: bool,
+    /// Where in that record it is, if its fields may be quoted.
+    pub rest: Rest,
     /// Whether it is the rest of a comment whose end was not in sight.
     pub in_comment: bool,
     /// Comment lines passed.
@@ -114,6 +122,7 @@ impl Scan<'_> {
                     self.mark(bytes, mark, progress, marks);
                     true
                 }
+                _ if progress.too_long => self.pass_rest(ending, bytes, whole, progress, marks),
                 _ => self.careful(ending, bytes, whole, progress, marks),
             };
             if !done {
@@ -185,10 +194,9 @@ impl Scan<'_> {
         marks: &mut Vec<Mark>,
     ) -> bool {
         let start = progress.at;
-        let found = if progress.too_long {
-            Careful::Unknown
-        } else {
-            self.record(ending, bytes, start, whole)
+        let found = match self.delimited.span_lines {
+            true => self.record(ending, bytes, start, whole),
+            false => self.line_alone(ending, bytes, start, whole),
         };
         let (end, next, lines, state) = match found {
             Careful::Record {
@@ -196,14 +204,11 @@ impl Scan<'_> {
                 next,
                 inner_lines,
             } if end - start <= self.longest => {
-                if inner_lines > 0 && self.is_stray(ending, bytes, start, end, whole) {
-                    match line_end(ending, bytes, start, whole) {
-                        Found::End(end, next) => (end, next, 1, State::Unclosed),
-                        _ => return false,
-                    }
-                } else {
-                    (end, next, inner_lines + 1, State::Quoted)
-                }
+                let state = match inner_lines {
+                    0 => State::Quoted,
+                    _ => self.state_of_lines(ending, bytes, start..end, whole),
+                };
+                (end, next, inner_lines + 1, state)
             }
             Careful::Unclosed => match line_end(ending, bytes, start, whole) {
                 Found::End(end, next) if end - start <= self.longest => {
@@ -211,6 +216,12 @@ impl Scan<'_> {
                 }
                 _ => return self.too_long(ending, bytes, whole, progress, marks),
             },
+            Careful::Beyond if self.is_stray(ending, bytes, start, whole) => {
+                match line_end(ending, bytes, start, whole) {
+                    Found::End(end, next) => (end, next, 1, State::Unclosed),
+                    _ => return false,
+                }
+            }
             _ => return self.too_long(ending, bytes, whole, progress, marks),
         };
         if self.join && state == State::Quoted && self.is_short(&bytes[start..end]) {
@@ -222,90 +233,25 @@ impl Scan<'_> {
         true
     }
 
-    /// A record whose end is not in sight within `max_record_size`: what there is of it
-    /// is marked, up to the end of the line, and the rest of the line after it.
-    fn too_long<E: Ending>(
-        &self,
-        ending: &E,
-        bytes: &[u8],
-        whole: bool,
-        progress: &mut Progress,
-        marks: &mut Vec<Mark>,
-    ) -> bool {
-        let start = progress.at;
-        if bytes.len() - start <= self.longest + SIGHT && !whole && !progress.too_long {
-            return false;
-        }
-        let state = if progress.too_long {
-            State::TooLongRest
-        } else {
-            State::TooLong
-        };
-        let (end, next, done) = match line_end(ending, bytes, start, whole) {
-            Found::End(end, next) => (end, next, true),
-            // An end of several bytes may be cut in two here: leave it whole.
-            _ => {
-                let safe = bytes.len().saturating_sub(LONGEST_MARK).max(start);
-                (safe, safe, false)
-            }
-        };
-        if next == start {
-            return false;
-        }
-        marks.push(Mark::new(start..end, next, progress.line, state));
-        progress.at = next;
-        progress.too_long = !done;
-        progress.line += u32::from(done);
-        true
-    }
-
-    /// Whether a record over several lines is rather a stray quote in its first.
-    ///
-    /// One with the wrong number of fields is, if any later line looks like a record.
-    /// One with the right number is, if a line within it does (where columns are all
-    /// text, so that the number of fields is all there is to go by: at least half of
-    /// them), or if there is no line within and the first and the last both do; but not
-    /// where each of its fields is quoted.
-    fn is_stray<E: Ending>(
+    /// The record at `start` where every record is one line.
+    fn line_alone<E: Ending>(
         &self,
         ending: &E,
         bytes: &[u8],
         start: usize,
-        end: usize,
         whole: bool,
-    ) -> bool {
-        let Some(judge) = &self.judge else {
-            return false;
+    ) -> Careful {
+        let Found::End(end, next) = line_end(ending, bytes, start, whole) else {
+            return Careful::Unknown;
         };
-        let (fits, all_quoted) = judge.fits(&bytes[start..end]);
-        if fits && all_quoted {
-            return false;
+        match self.record(ending, &bytes[..end], start, true) {
+            Careful::Unclosed if end - start <= self.longest => Careful::Unclosed,
+            _ => Careful::Record {
+                end,
+                next,
+                inner_lines: 0,
+            },
         }
-        let (mut within, mut alike) = (0, 0);
-        let mut at = start;
-        let mut first = &bytes[start..start];
-        while let Found::End(stop, next) = line_end(ending, bytes, at, whole) {
-            let line = &bytes[at..stop.min(end)];
-            let is_comment = self.comment.is_some_and(|c| line.starts_with(c));
-            if at == start {
-                first = line;
-            } else if next >= end {
-                return match (fits, within) {
-                    (true, 0) => judge.looks_whole(first) && judge.looks_whole(line),
-                    (true, _) => !judge.has_evidence() && alike * 2 >= within,
-                    (false, _) => judge.looks_whole(line),
-                };
-            } else if !self.is_blank(line) && !is_comment {
-                within += 1;
-                let is_alike = judge.looks_whole(line);
-                if is_alike && (judge.has_evidence() || !fits) {
-                    return true;
-                }
-                alike += u32::from(is_alike);
-            }
-            at = next;
-        }
-        false
     }
 
     /// The end of the record at `start`, quotes in mind.
@@ -325,6 +271,7 @@ impl Scan<'_> {
                 Unquoted::Opens(inside) => match self.quoted(ending, bytes, start, inside, whole) {
                     Quoted::Closed { after } => at = after,
                     Quoted::Unclosed => return Careful::Unclosed,
+                    Quoted::Beyond => return Careful::Beyond,
                     Quoted::Unknown => return Careful::Unknown,
                 },
             }
@@ -424,7 +371,9 @@ impl Scan<'_> {
         let escape = self.delimited.escape_text();
         let mut at = inside;
         let out_of_sight = |at: usize| {
-            if whole || at - start > self.longest {
+            if at - start > self.longest {
+                Quoted::Beyond
+            } else if whole {
                 Quoted::Unclosed
             } else {
                 Quoted::Unknown
@@ -441,7 +390,7 @@ impl Scan<'_> {
             };
             let here = at + i;
             if here - start > self.longest {
-                return Quoted::Unclosed;
+                return Quoted::Beyond;
             }
             let text = &bytes[here..];
             if !escape.is_empty() && text.starts_with(escape) {

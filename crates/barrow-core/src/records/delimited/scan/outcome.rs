@@ -12,6 +12,8 @@ pub(super) enum Careful {
     },
     /// The first line opens a quote that nothing closes.
     Unclosed,
+    /// A quote is not closed within the longest record.
+    Beyond,
     /// The bytes read so far do not tell.
     Unknown,
 }
@@ -32,6 +34,8 @@ pub(super) enum Quoted {
     Closed { after: usize },
     /// Nothing closes it.
     Unclosed,
+    /// Nothing closes it within the longest record.
+    Beyond,
     /// The bytes read so far do not tell.
     Unknown,
 }
