@@ -49,6 +49,27 @@ pub enum Error {
         /// What the unpacker said.
         source: std::io::Error,
     },
+    /// A file whose name says that it is packed, and whose bytes are neither that nor text.
+    #[error(
+        "{file} is damaged: its name says {packing}, and its first bytes are neither that nor text; \
+         [source] compression = \"none\" reads it as it is"
+    )]
+    NotPacked {
+        /// The file as people named it.
+        file: String,
+        /// The packing that its name says.
+        packing: &'static str,
+    },
+    /// A file of objects is no whole JSON array.
+    #[error("{file}, line {line}: {fault}")]
+    BadArray {
+        /// The file as people named it.
+        file: String,
+        /// The line, 1-based.
+        line: u64,
+        /// What is wrong with it.
+        fault: &'static str,
+    },
     /// A file is in another encoding than the spec says.
     #[error("{0}")]
     Encoding(String),

@@ -3,7 +3,8 @@
 use std::io::{Cursor, Read, Write};
 
 use barrow_core::source::archive::members;
-use barrow_core::source::{Nowhere, SourceFile, find};
+use barrow_core::source::open::Input;
+use barrow_core::source::{Compression, Nowhere, SourceFile, find};
 
 fn contents(files: &[SourceFile]) -> Vec<(String, Vec<u8>)> {
     let one = |file: &SourceFile| {
@@ -138,4 +139,169 @@ fn a_tar_that_is_cut_off_is_an_error() {
         });
         assert!(!matches!(read, Ok(Ok(_))), "{name}");
     }
+}
+
+/// How a damaged file came out: refused, or the bytes of its members.
+type Outcome = Result<Vec<Vec<u8>>, String>;
+
+/// Reads a file as a load does: the members of an archive, or the file unpacked.
+fn read_all(path: &std::path::Path) -> Outcome {
+    let archive = SourceFile::local(path);
+    let name = path.display().to_string();
+    let files = match barrow_core::source::archive::is_archive(&name) {
+        true => members(&archive, Some("*.csv")).map_err(|e| e.to_string())?,
+        false => vec![archive],
+    };
+    let read = |file: &SourceFile| {
+        let mut input = Input::open(file, Compression::Auto).map_err(|e| e.to_string())?;
+        let mut bytes = Vec::new();
+        while input.fill(777, &mut bytes).map_err(|e| e.to_string())? == 777 {}
+        Ok(bytes)
+    };
+    files.iter().map(read).collect()
+}
+
+/// Some records, whose bytes do not repeat much.
+fn records(seed: u32) -> Vec<u8> {
+    let line = |n: u32| {
+        format!(
+            "{n},{},{}\n",
+            n.wrapping_mul(2_654_435_761) ^ seed,
+            n * n % 977
+        )
+    };
+    (0..120).map(line).collect::<String>().into_bytes()
+}
+
+/// Bytes packed in every form that has a checksum.
+fn packed_in_all_ways(bytes: &[u8]) -> Vec<(&'static str, Vec<u8>)> {
+    let mut zstd = zstd::stream::write::Encoder::new(Vec::new(), 3).unwrap();
+    zstd.include_checksum(true).unwrap();
+    zstd.write_all(bytes).unwrap();
+    let mut bzip2 = bzip2::write::BzEncoder::new(Vec::new(), bzip2::Compression::best());
+    bzip2.write_all(bytes).unwrap();
+    let mut xz = liblzma::write::XzEncoder::new(Vec::new(), 6);
+    xz.write_all(bytes).unwrap();
+    vec![
+        (".gz", packed(bytes)),
+        (".zst", zstd.finish().unwrap()),
+        (".bz2", bzip2.finish().unwrap()),
+        (".xz", xz.finish().unwrap()),
+    ]
+}
+
+/// Files in every form, with what they hold.
+fn every_form() -> Vec<(String, Vec<u8>, Vec<Vec<u8>>)> {
+    let (one, two) = (records(1), records(2));
+    let files: [(&str, &[u8]); 3] = [("a.csv", &one), ("b.csv", &two), ("notes.txt", b"none")];
+    let mut forms = Vec::new();
+    for (ending, bytes) in packed_in_all_ways(&one) {
+        forms.push((format!("a.csv{ending}"), bytes, vec![one.clone()]));
+    }
+    for (ending, bytes) in packed_in_all_ways(&tar(&files)) {
+        let both = vec![one.clone(), two.clone()];
+        forms.push((format!("a.tar{ending}"), bytes, both));
+    }
+    forms.push(("a.zip".into(), zip(&files), vec![one, two]));
+    forms
+}
+
+#[test]
+fn a_flipped_bit_is_refused_or_does_no_harm() {
+    let folder = tempfile::tempdir().unwrap();
+    for (name, bytes, wanted) in every_form() {
+        let path = folder.path().join(&name);
+        std::fs::write(&path, &bytes).unwrap();
+        assert_eq!(read_all(&path).as_ref(), Ok(&wanted), "{name}");
+        let mut refused = 0;
+        for bit in (0..bytes.len() * 8).step_by(23) {
+            let mut damaged = bytes.clone();
+            damaged[bit / 8] ^= 1 << (bit % 8);
+            std::fs::write(&path, &damaged).unwrap();
+            match read_all(&path) {
+                Ok(read) => assert!(read == wanted, "{name}, bit {bit}"),
+                Err(_) => refused += 1,
+            }
+        }
+        assert!(refused > 100, "{name}: {refused}");
+    }
+}
+
+#[test]
+fn a_file_that_is_cut_off_is_refused_or_whole() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut forms = every_form();
+    let (one, two) = (records(1), records(2));
+    let plain = tar(&[("a.csv", &one), ("b.csv", &two)]);
+    forms.push(("a.tar".into(), plain, vec![one, two]));
+    for (name, bytes, wanted) in forms {
+        let path = folder.path().join(&name);
+        for cut in (1..bytes.len()).step_by(37) {
+            std::fs::write(&path, &bytes[..cut]).unwrap();
+            if let Ok(read) = read_all(&path) {
+                assert!(read == wanted, "{name}, {cut} of {} bytes", bytes.len());
+            }
+        }
+    }
+}
+
+#[test]
+fn what_would_be_lost_in_an_archive_is_told() {
+    let folder = tempfile::tempdir().unwrap();
+    let told = |name: &str, bytes: Vec<u8>| {
+        let path = folder.path().join(name);
+        std::fs::write(&path, bytes).unwrap();
+        read_all(&path)
+    };
+    let refused = |name: &str, bytes: Vec<u8>, says: &str| {
+        let error = told(name, bytes).unwrap_err();
+        assert!(error.contains(says), "{name}: {error}");
+    };
+    // One name twice.
+    let twice = tar(&[("a.csv", b"1"), ("a.csv", b"2")]);
+    refused("t.tar", twice.clone(), "a.csv is there twice");
+    refused("t.tgz", packed(&twice), "a.csv is there twice");
+    let mut twice = zip(&[("a.csv", b"1"), ("b.csv", b"2")]);
+    while let Some(at) = twice.windows(5).position(|name| name == b"b.csv") {
+        twice[at] = b'a';
+    }
+    refused("t.zip", twice, "have one name");
+    // Archives behind one another.
+    let several = [tar(&[("a.csv", b"1")]), tar(&[("b.csv", b"2")])].concat();
+    refused("s.tar", several.clone(), "more behind its end");
+    refused("s.tgz", packed(&several), "more behind its end");
+    let several = [zip(&[("a.csv", b"1")]), zip(&[("b.csv", b"2")])].concat();
+    refused("s.zip", several, "another archive stands before it");
+    // A packed tar whose second stream is not read, since the tar ends in the first.
+    let streams = [packed(&tar(&[("a.csv", b"1")])), packed(b"x")].concat();
+    refused("p.tgz", streams, "more behind its end");
+    // Links: another name of a file is that file; one that only points is not read.
+    for (kind, expected) in [
+        (tar::EntryType::Link, true),
+        (tar::EntryType::Symlink, false),
+    ] {
+        let mut builder = tar::Builder::new(Vec::new());
+        let mut header = tar::Header::new_gnu();
+        header.set_size(3);
+        builder
+            .append_data(&mut header, "a.csv", &b"1,2"[..])
+            .unwrap();
+        let mut link = tar::Header::new_gnu();
+        link.set_entry_type(kind);
+        link.set_size(0);
+        builder.append_link(&mut link, "b.csv", "a.csv").unwrap();
+        let bytes = builder.into_inner().unwrap();
+        match expected {
+            true => {
+                let both = vec![b"1,2".to_vec(), b"1,2".to_vec()];
+                assert_eq!(told("l.tar", bytes), Ok(both));
+            }
+            false => refused("l.tar", bytes, "b.csv is a symbolic link"),
+        }
+    }
+    let mut writer = zip::ZipWriter::new(Cursor::new(Vec::new()));
+    let options = zip::write::SimpleFileOptions::default();
+    writer.add_symlink("b.csv", "a.csv", options).unwrap();
+    let linked = writer.finish().unwrap().into_inner();
+    refused("l.zip", linked, "b.csv is a symbolic link");
 }

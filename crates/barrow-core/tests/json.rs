@@ -6,7 +6,8 @@ mod common;
 use std::convert::Infallible;
 use std::io::Write;
 
-use barrow_core::pipeline::{Encoded, Options, Sink, run};
+use barrow_core::Error;
+use barrow_core::pipeline::{Encoded, Failure, Options, Sink, run};
 use barrow_core::reason::Code;
 use barrow_core::source::SourceFile;
 use barrow_core::spec::read_plan;
@@ -61,6 +62,10 @@ impl Sink for Read {
 }
 
 fn read(bytes: &[u8], block_size: usize) -> Read {
+    try_read(bytes, block_size).unwrap_or_else(|error| panic!("{error}"))
+}
+
+fn try_read(bytes: &[u8], block_size: usize) -> Result<Read, Error> {
     let mut file = tempfile::NamedTempFile::new().unwrap();
     file.write_all(bytes).unwrap();
     let options = Options {
@@ -70,15 +75,12 @@ fn read(bytes: &[u8], block_size: usize) -> Read {
     };
     let mut found = Read::default();
     let files = vec![SourceFile::local(file.path())];
-    run(
-        &read_plan(SPEC).unwrap(),
-        files,
-        options,
-        &|_| {},
-        &mut found,
-    )
-    .unwrap();
-    found
+    let plan = read_plan(SPEC).unwrap();
+    match run(&plan, files, options, &|_| {}, &mut found) {
+        Ok(()) => Ok(found),
+        Err(Failure::Source(error)) => Err(error),
+        Err(Failure::Sink(never)) => match never {},
+    }
 }
 
 /// Any JSON value, not too deep.
@@ -164,7 +166,18 @@ proptest! {
         block_size in prop_oneof![Just(1usize), Just(16), Just(4096)],
     ) {
         let bytes = bytes.concat();
-        let found = read(&bytes, block_size);
+        let found = match try_read(&bytes, block_size) {
+            Ok(found) => found,
+            // An array must be whole: then it is none for another parser either.
+            Err(error) => {
+                prop_assert!(serde_json::from_slice::<Value>(&bytes).is_err(), "{}", error);
+                prop_assert!(try_read(&bytes, 7).is_err());
+                return Ok(());
+            }
+        };
+        if bytes.trim_ascii_start().starts_with(b"[") && found.rejects.is_empty() {
+            prop_assert!(serde_json::from_slice::<Vec<Value>>(&bytes).is_ok());
+        }
         prop_assert_eq!(found.records, (found.rows.len() + found.rejects.len()) as u64);
         // Rows are the records that another parser takes for objects.
         if !bytes.iter().any(|byte| matches!(byte, b'[' | 0x1E)) && found.rejects.is_empty() {

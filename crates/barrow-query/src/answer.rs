@@ -6,6 +6,7 @@ use std::time::Instant;
 
 use barrow_core::escape::escape_for_display;
 use barrow_core::nearest::nearest;
+use barrow_core::source::Compression;
 use barrow_core::types::Type;
 use barrow_run::export::{Exported, Out};
 use barrow_run::{Error, Export, Observer, Spec};
@@ -242,6 +243,9 @@ fn report(
     rows: u64,
     clock: Instant,
 ) -> QueryReport {
+    let scans = most(shared.take_scans());
+    let mut notes = notes.to_vec();
+    notes.extend(scans.iter().filter_map(|scan| unverified(scan, tables)));
     let table = |scan: Scan| {
         let of = tables.iter().find(|table| table.name == scan.table);
         let limit = of.map(|table| table.files.spec.plan.rejects.tolerance);
@@ -255,14 +259,24 @@ fn report(
             kept: scan.kept,
         }
     };
-    let mut notes = notes.to_vec();
     if shared.long_sums().load(Ordering::Relaxed) {
         notes.push(LONG_SUM.to_string());
     }
     QueryReport {
-        tables: most(shared.take_scans()).into_iter().map(table).collect(),
+        tables: scans.into_iter().map(table).collect(),
         notes,
         rows,
         elapsed: clock.elapsed(),
     }
+}
+
+/// What is said of packed files that were not read to their ends, where their checksums are.
+fn unverified(scan: &Scan, tables: &[Arc<FileTable>]) -> Option<String> {
+    let table = tables.iter().find(|table| table.name == scan.table)?;
+    let is_packed = |name: &String| Compression::of_name(name).is_some() || name.contains(".zip/");
+    let mut names = table.files.files.iter().map(|file| file.name());
+    let packed = names.find(is_packed).filter(|_| !scan.is_whole)?;
+    Some(format!(
+        "{packed} was not read to its end, so it was not verified"
+    ))
 }

@@ -1,6 +1,7 @@
 //! What the parts of one query know in common.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
+use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
@@ -33,6 +34,8 @@ struct Inner {
     refused: Option<String>,
     next: u64,
     long_sums: Arc<AtomicBool>,
+    /// Files that can be read only once, and were.
+    read_once: HashSet<PathBuf>,
 }
 
 impl Shared {
@@ -56,6 +59,11 @@ impl Shared {
         let mut inner = self.inner();
         inner.next += 1;
         inner.next
+    }
+
+    /// Whether a file that can be read only once is still to be read; afterwards it was.
+    pub fn may_read(&self, identity: PathBuf) -> bool {
+        self.inner().read_once.insert(identity)
     }
 
     /// Changes what one scan has counted.

@@ -55,7 +55,8 @@ impl Files {
     /// Whether the file at a place is what it was when the query began.
     pub fn is_still(&self, place: usize) -> bool {
         match (self.files.get(place), self.seen.get(place)) {
-            (Some(file), Some(seen)) => Seen::of(file) == *seen,
+            // A pipe is another after each byte.
+            (Some(file), Some(seen)) => !file.is_repeatable() || Seen::of(file) == *seen,
             _ => true,
         }
     }

@@ -313,6 +313,13 @@ impl<'p> Splitter<'p> {
             let whole = open.text.whole;
             let progress = &mut open.progress;
             framing.run(&block.bytes, whole, progress, &mut block.marks);
+            if let Some((fault, line)) = progress.array.fault().filter(|_| !reading.is_rejects) {
+                return Err(Error::BadArray {
+                    file: reading.name.clone(),
+                    line: open.line + u64::from(line),
+                    fault: fault.says(),
+                });
+            }
             // The pieces of one record count as one, or a few bytes would be read at a time.
             join_rests(&mut block.marks);
             // Comments and blanks alone are handed on too, as far as nothing is held.

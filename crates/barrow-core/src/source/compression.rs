@@ -23,19 +23,40 @@ words! {
 }
 
 /// How many bytes tell the packing.
-pub const TELLING: usize = 6;
+pub const TELLING: usize = 512;
+
+/// What packed files begin with.
+const SIGNS: [(&[u8], Compression); 4] = [
+    (b"\x1F\x8B", Compression::Gzip),
+    (b"\x28\xB5\x2F\xFD", Compression::Zstd),
+    (b"BZh", Compression::Bzip2),
+    (b"\xFD7zXZ\0", Compression::Xz),
+];
 
 impl Compression {
     /// The packing that a file's first bytes tell.
     pub fn of(first: &[u8]) -> Compression {
-        const SIGNS: [(&[u8], Compression); 4] = [
-            (b"\x1F\x8B", Compression::Gzip),
-            (b"\x28\xB5\x2F\xFD", Compression::Zstd),
-            (b"BZh", Compression::Bzip2),
-            (b"\xFD7zXZ\0", Compression::Xz),
-        ];
         let told = SIGNS.iter().find(|(sign, _)| first.starts_with(sign));
         told.map_or(Compression::None, |(_, packing)| *packing)
+    }
+
+    /// Whether a file of so few bytes may be cut off within the sign of this packing.
+    pub fn is_cut(self, bytes: &[u8]) -> bool {
+        let sign = SIGNS.iter().find(|(_, packing)| *packing == self);
+        !bytes.is_empty() && sign.is_some_and(|(sign, _)| sign.starts_with(bytes))
+    }
+
+    /// The packing that a file's name tells.
+    pub fn of_name(name: &str) -> Option<Compression> {
+        const ENDINGS: [(&str, Compression); 4] = [
+            (".gz", Compression::Gzip),
+            (".zst", Compression::Zstd),
+            (".bz2", Compression::Bzip2),
+            (".xz", Compression::Xz),
+        ];
+        let name = name.to_ascii_lowercase();
+        let told = ENDINGS.iter().find(|(ending, _)| name.ends_with(ending));
+        told.map(|(_, packing)| *packing)
     }
 
     /// Unpacks a stream; several members, one after the other, are one file.

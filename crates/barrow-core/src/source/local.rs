@@ -73,8 +73,10 @@ impl Source for LocalFile {
         self.path.metadata().ok()?.modified().ok()
     }
 
+    /// A pipe that has a name can be read only once.
     fn is_repeatable(&self) -> bool {
-        true
+        let kind = self.path.metadata().map(|found| found.file_type());
+        kind.map_or(true, |kind| kind.is_file() || kind.is_dir())
     }
 
     fn open(&self) -> io::Result<Box<dyn Read + Send>> {

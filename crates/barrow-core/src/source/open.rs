@@ -42,6 +42,11 @@ impl<R: Read> Read for Counted<R> {
     }
 }
 
+/// Whether bytes have a control character before the tab, which text has not.
+fn is_binary(first: &[u8]) -> bool {
+    first.iter().any(|byte| *byte < b'\t')
+}
+
 impl Input {
     /// Opens a source that is packed as the spec says.
     ///
@@ -108,6 +113,16 @@ impl Input {
                 file: name,
                 said: packing.word(),
                 found: found.word(),
+            });
+        }
+        if found == Compression::None
+            && let Some(named) = Compression::of_name(&name)
+            && packing != Compression::None
+            && (is_binary(&first) || named.is_cut(&first))
+        {
+            return Err(Error::NotPacked {
+                file: name,
+                packing: named.word(),
             });
         }
         // What is not packed is read without a layer between.

@@ -175,6 +175,7 @@ impl Aggregates {
             summaries: vec![Summary::default(); slots.len()],
         };
         let files = table.files.files.clone();
+        self.given.may_read(&files, false)?;
         let flowed = pipeline::run_into(plan, files, options, &add_up, |batches| {
             while let Some(batch) = batches.next() {
                 let batch = batch.map_err(Failure::Source)?;

@@ -127,15 +127,7 @@ impl FilesCursor {
             .iter()
             .map(|p| table.files.files[*p].clone())
             .collect();
-        if let (false, Some(file)) = (counts, files.iter().find(|file| !file.is_repeatable())) {
-            return Err(Error::request(
-                format!(
-                    "the query reads {} more than once, which cannot be",
-                    file.name()
-                ),
-                "write it to a file first",
-            ));
-        }
+        self.given.may_read(&files, !counts)?;
         let slot = |name: &str| {
             let place = kind.columns.iter().position(|c| c.name == name)?;
             kind.slot(place)

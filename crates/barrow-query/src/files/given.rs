@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use barrow_core::plan::Plan;
+use barrow_core::source::SourceFile;
 use barrow_run::Error;
 
 use super::kept::Kept;
@@ -38,6 +39,25 @@ impl Given {
             scan.table.clone_from(&self.table.name);
             scan.columns = kind.read.iter().map(name).collect();
         });
+    }
+
+    /// Whether files can be read now: a pipe can be read only once, and is not read to be
+    /// kept for another look.
+    ///
+    /// # Errors
+    /// One of them was read already, or `is_kept` and can be read only once.
+    pub fn may_read(&self, files: &[SourceFile], is_kept: bool) -> Result<(), Error> {
+        let mut once = files.iter().filter(|file| !file.is_repeatable());
+        match once.find(|file| is_kept || !self.shared.may_read(file.identity())) {
+            None => Ok(()),
+            Some(file) => Err(Error::request(
+                format!(
+                    "the query reads {} more than once, which cannot be",
+                    file.name()
+                ),
+                "write it to a file first",
+            )),
+        }
     }
 
     /// Whether the file at a place of the table's is what it was: one that changes while it

@@ -5,6 +5,7 @@
 //! found by their braces, and what stands between them is passed over; so the rejects of an
 //! array, each with its comma, are read again.
 
+use super::array_marks::ArrayMarks;
 use super::frames::{Frames, SEPARATOR};
 use crate::records::delimited::scan::Progress;
 use crate::records::mark::{Mark, State};
@@ -27,19 +28,22 @@ pub fn frame(
     progress: &mut Progress,
     marks: &mut Vec<Mark>,
 ) {
-    let between = |byte: &u8| match frames {
-        Frames::Array => byte.is_ascii_whitespace() || matches!(byte, b',' | b'[' | b']'),
-        _ => byte.is_ascii_whitespace(),
+    let passed = |from: usize, array: &mut ArrayMarks| {
+        let mut at = from;
+        while at < bytes.len() && (bytes[at].is_ascii_whitespace() || array.takes(bytes[at])) {
+            at += 1;
+        }
+        at
     };
-    let passed = |from: usize| {
-        let rest = bytes[from..].iter();
-        from + rest.take_while(|byte| between(byte)).count()
-    };
+    progress.array.is_array = frames == Frames::Array;
     while marks.len() < limits.most {
-        let start = passed(progress.at);
+        let start = passed(progress.at, &mut progress.array);
         progress.line += lines(&bytes[progress.at..start]);
         progress.at = start;
         if start == bytes.len() {
+            if whole {
+                progress.array.ends(progress.line);
+            }
             return;
         }
         let (end, state) = match end_of(frames, &bytes[start..], whole, limits.longest) {
@@ -47,10 +51,13 @@ pub fn frame(
             Some((length, state)) => (start + length, state),
         };
         // What follows belongs to the record, as far as it is there.
-        let next = passed(end);
+        let mut array = progress.array;
+        array.record(&bytes[start..end], state == State::Plain, progress.line);
+        let next = passed(end, &mut array);
         if next == bytes.len() && !whole {
             return;
         }
+        progress.array = array;
         marks.push(Mark::new(start..end, next, progress.line, state));
         progress.line += lines(&bytes[start..next]);
         progress.at = next;
@@ -66,7 +73,7 @@ fn end_of(frames: Frames, bytes: &[u8], whole: bool, longest: usize) -> Option<(
     let found = match frames {
         Frames::Sequence => memchr::memchr(SEPARATOR, &bytes[1..]).map(|at| at + 1),
         _ => match bytes[0] {
-            b'{' => closing(bytes),
+            b'{' | b'[' => closing(bytes),
             _ => bytes
                 .iter()
                 .position(|byte| matches!(byte, b',' | b']' | b'\n')),

@@ -1,6 +1,7 @@
 //! Records that name their fields: JSON objects (RFC 8259), one a line, in a text sequence
 //! (RFC 7464), or in one array.
 
+pub mod array_marks;
 mod flat;
 pub mod frames;
 mod framing;

@@ -6,6 +6,8 @@ mod tar;
 mod tar_stream;
 mod zip;
 
+use std::collections::HashSet;
+
 use glob::Pattern;
 
 use super::file::SourceFile;
@@ -49,6 +51,28 @@ struct Entry {
     /// Its name with its folders.
     name: String,
     file: SourceFile,
+    /// Why it is not read, where it is wanted.
+    unread: Option<&'static str>,
+}
+
+impl Entry {
+    /// A file of the archive.
+    fn new(name: String, file: SourceFile) -> Entry {
+        Entry {
+            name,
+            file,
+            unread: None,
+        }
+    }
+
+    /// What is in the archive and cannot be read as a file.
+    fn unread(name: String, archive: &SourceFile, why: &'static str) -> Entry {
+        Entry {
+            name,
+            file: archive.clone(),
+            unread: Some(why),
+        }
+    }
 }
 
 /// The members of an archive that `wanted` names, a name or a glob; all of them where it
@@ -63,20 +87,26 @@ pub fn members(archive: &SourceFile, wanted: Option<&str>) -> Result<Vec<SourceF
         .to_string_lossy()
         .to_ascii_lowercase()
         .ends_with(".zip");
+    let pattern = wanted.map(Pattern::new).transpose().map_err(|error| {
+        let wanted = escape_for_display(wanted.unwrap_or_default().as_bytes());
+        Error::NoFile(format!("{wanted} is not a pattern: {error}"))
+    })?;
+    let is_wanted = |name: &str| match &pattern {
+        None => !is_of_a_mac(name),
+        Some(pattern) => wanted == Some(name) || matches(pattern, name),
+    };
     let mut entries = match is_zip {
-        true => zip::entries(archive)?,
+        true => zip::entries(archive, is_wanted)?,
         false => tar::entries(archive)?,
     };
-    match wanted {
-        None => entries.retain(|entry| !is_of_a_mac(&entry.name)),
-        Some(wanted) => {
-            let pattern = Pattern::new(wanted).map_err(|error| {
-                Error::NoFile(format!(
-                    "{} is not a pattern: {error}",
-                    escape_for_display(wanted.as_bytes())
-                ))
-            })?;
-            entries.retain(|entry| entry.name == wanted || matches(&pattern, &entry.name));
+    entries.retain(|entry| is_wanted(&entry.name));
+    let mut names = HashSet::new();
+    for entry in &entries {
+        let is_doubled = !names.insert(entry.name.as_str());
+        let doubled = is_doubled.then_some("is there twice: which one is meant is not clear");
+        if let Some(why) = entry.unread.or(doubled) {
+            let name = escape_for_display(entry.name.as_bytes());
+            return Err(Error::NoFile(format!("{}/{name} {why}", archive.name())));
         }
     }
     if entries.is_empty() {

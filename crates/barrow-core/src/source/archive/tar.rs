@@ -1,5 +1,6 @@
 //! Tar archives (POSIX.1-1988 ustar, pax and GNU long names), packed or not.
 
+use std::collections::HashMap;
 use std::io::{self, Read};
 use std::sync::Arc;
 
@@ -30,16 +31,36 @@ pub fn entries(archive: &SourceFile) -> Result<Vec<Entry>, Error> {
         .map_err(fault)?;
     let stream = Arc::new(TarStream::new(archive, compression));
     let mut entries = Vec::new();
-    for entry in Archive::new(reader).entries().map_err(fault)? {
+    let mut places: HashMap<String, Lies> = HashMap::new();
+    let mut tar = Archive::new(Ending::new(reader));
+    for entry in tar.entries().map_err(fault)? {
         let mut entry = entry.map_err(fault)?;
+        let name = own_name(&entry.path_bytes());
         match entry.header().entry_type() {
             EntryType::Regular | EntryType::Continuous => {}
             EntryType::GNUSparse => {
                 return Err(damaged(archive, "it has a sparse file, which is not read"));
             }
+            // Another name of a file that stands before it (POSIX, ustar, type 1).
+            EntryType::Link => {
+                let target = entry.link_name_bytes().map(|name| own_name(&name));
+                let lies = target.and_then(|target| places.get(&target)).cloned();
+                entries.push(match lies {
+                    Some(lies) => lies.entry(archive, name),
+                    None => Entry::unread(name, archive, "is a link to a file that is not there"),
+                });
+                continue;
+            }
+            EntryType::Symlink => {
+                entries.push(Entry::unread(
+                    name,
+                    archive,
+                    "is a symbolic link, which is not read",
+                ));
+                continue;
+            }
             _ => continue,
         }
-        let name = String::from_utf8_lossy(&entry.path_bytes()).into_owned();
         let size = entry.size();
         let lies = Lies {
             start: entry.raw_file_position(),
@@ -51,20 +72,84 @@ pub fn entries(archive: &SourceFile) -> Result<Vec<Entry>, Error> {
                 _ => Some(sample_of(&mut entry, size).map_err(fault)?),
             },
         };
-        let name = name.strip_prefix("./").map_or(name.clone(), str::to_string);
-        let file = SourceFile::new(Member::new(archive, name.clone(), size, lies));
-        entries.push(Entry { name, file });
+        places.insert(name.clone(), lies.clone());
+        entries.push(lies.entry(archive, name));
     }
+    tar.into_inner().finish().map_err(fault)?;
     Ok(entries)
 }
 
+/// A member's name, from the archive's own folder.
+fn own_name(bytes: &[u8]) -> String {
+    let name = String::from_utf8_lossy(bytes);
+    name.strip_prefix("./").unwrap_or(&name).to_string()
+}
+
+/// Reads a tar, and sees whether it has its end mark: a block of zeros, behind which nothing
+/// else follows (POSIX, ustar: the archive ends with two of them).
+struct Ending<R> {
+    inner: R,
+    has_ended: bool,
+}
+
+impl<R: Read> Ending<R> {
+    fn new(inner: R) -> Ending<R> {
+        Ending {
+            inner,
+            has_ended: false,
+        }
+    }
+
+    /// Reads what is behind the end mark to the end, which also verifies the checksum of
+    /// what is packed.
+    fn finish(mut self) -> io::Result<()> {
+        if self.has_ended {
+            return Err(io::Error::other(
+                "it ends without the blocks of zeros that end a tar, so it may be cut off",
+            ));
+        }
+        let mut others = 0;
+        let mut piece = [0; 16 << 10];
+        loop {
+            match self.inner.read(&mut piece) {
+                Ok(0) => break,
+                Ok(read) => others += piece[..read].iter().filter(|byte| **byte != 0).count(),
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => return Err(error),
+            }
+        }
+        match others {
+            0 => Ok(()),
+            _ => Err(io::Error::other(
+                "there is more behind its end, such as a second archive, which is not read",
+            )),
+        }
+    }
+}
+
+impl<R: Read> Read for Ending<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = self.inner.read(buffer)?;
+        self.has_ended |= read == 0 && !buffer.is_empty();
+        Ok(read)
+    }
+}
+
 /// Where a member lies in the unpacked archive.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 struct Lies {
     start: u64,
     size: u64,
     stream: Arc<TarStream>,
     sampled: Option<Fingerprint>,
+}
+
+impl Lies {
+    /// As a file of this name.
+    fn entry(self, archive: &SourceFile, name: String) -> Entry {
+        let file = Member::new(archive, name.clone(), self.size, self);
+        Entry::new(name, SourceFile::new(file))
+    }
 }
 
 impl Extract for Lies {

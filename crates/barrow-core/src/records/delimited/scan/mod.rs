@@ -22,6 +22,7 @@ use self::outcome::{Careful, Quoted, Unquoted, count_lines};
 use super::judge::Judge;
 use crate::format::{DelimitedFormat, Escape, LONGEST_MARK};
 use crate::records::ending::{Ending, Found, line_end};
+use crate::records::json::array_marks::ArrayMarks;
 use crate::records::mark::{Mark, State};
 
 /// How many bytes past a place the scan wants to see before it judges the place:
@@ -65,6 +66,8 @@ pub struct Progress {
     pub too_long: bool,
     /// Where in that record it is, if its fields may be quoted.
     pub rest: Rest,
+    /// What stands between the objects of an array.
+    pub array: ArrayMarks,
     /// Whether it is the rest of a comment whose end was not in sight.
     pub in_comment: bool,
     /// Comment lines passed.
