@@ -2,7 +2,7 @@
 
 use barrow_core::escape::escape_for_display;
 use barrow_targets::ledger::{self, File, Outcome, Run};
-use barrow_targets::{Session, Value};
+use barrow_targets::{Session, Value, table};
 use serde::{Deserialize, Serialize};
 
 use crate::error::Error;
@@ -98,17 +98,24 @@ pub fn taken_out(
         .iter()
         .flat_map(|by| by.tables.iter().rev().map(|table| (*by, table)))
     {
-        let (by, table) = table;
+        let (by, table_name) = table;
         let (name, column) = {
             let dialect = session.dialect();
-            (dialect.table(table), dialect.quoted(&by.column))
+            (dialect.table(table_name), dialect.quoted(&by.column))
         };
         let mut rows = 0;
         for run in runs {
             let sql = format!("DELETE FROM {name} WHERE {column} = ?");
-            rows += session.execute(&sql, &[Value::from(run.run.as_str())], "deleting the rows")?;
+            let own = [Value::from(run.run.as_str())];
+            rows += session.execute(&sql, &own, "deleting the rows")?;
+            let sql = format!("SELECT COUNT(*) FROM {name} WHERE {column} = ?");
+            let left = session.query(&sql, &own, "counting the rows that are left")?;
+            let left = left.first().and_then(|row| row.first()?.as_count());
+            if let Some(left) = left.filter(|left| *left > 0) {
+                return Err(table::kept_by_the_database(table_name, left).into());
+            }
         }
-        tables.push((table.clone(), rows));
+        tables.push((table_name.clone(), rows));
     }
     tables.reverse();
     let mut files = 0;

@@ -5,12 +5,45 @@ use std::fmt;
 
 use barrow_core::types::Type;
 
+/// How long a name may be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum LongestName {
+    /// In bytes of UTF-8.
+    Bytes(usize),
+    /// In characters.
+    Characters(usize),
+}
+
+impl LongestName {
+    /// Whether a name is not too long.
+    pub fn takes(self, name: &str) -> bool {
+        match self {
+            LongestName::Bytes(most) => name.len() <= most,
+            LongestName::Characters(most) => name.chars().count() <= most,
+        }
+    }
+}
+
+impl fmt::Display for LongestName {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            LongestName::Bytes(most) => write!(f, "{most} bytes"),
+            LongestName::Characters(most) => write!(f, "{most} characters"),
+        }
+    }
+}
+
 /// The SQL of one kind of database.
 ///
 /// What most databases do has a default here; a new one says what it does otherwise.
 pub trait SqlDialect: fmt::Debug + Sync {
     /// The database's name for people.
     fn name(&self) -> &'static str;
+
+    /// The longest name that is taken as it is; none where any is.
+    fn longest_name(&self) -> Option<LongestName> {
+        None
+    }
 
     /// The type that a column of `ty` is declared with.
     fn type_word(&self, ty: Type) -> String;

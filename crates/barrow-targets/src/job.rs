@@ -19,6 +19,8 @@ pub struct Job {
     pub mode: Mode,
     /// Whether a table is emptied by the server's own TRUNCATE.
     pub truncates: bool,
+    /// Whether the tables were emptied already: another load of the same transaction did.
+    pub is_emptied: bool,
     /// Whether a missing table is made.
     pub create: bool,
     /// What sets the tables beside others apart from those of any other load.
@@ -93,6 +95,18 @@ impl Job {
         dialect: Dialect,
     ) -> Result<String, Error> {
         let columns = self.columns_of(table)?;
+        if let Some(longest) = dialect.longest_name() {
+            let own = table.rsplit('.').next().unwrap_or(table);
+            let names = std::iter::once(own).chain(columns.iter().map(|c| c.name.as_str()));
+            if let Some(long) = names.into_iter().find(|name| !longest.takes(name)) {
+                return Err(Error::spec(format!(
+                    "the name {} is too long: {} takes names of {longest} at the most",
+                    escape_for_display(long.as_bytes()),
+                    dialect.name()
+                ))
+                .advice("give it a shorter name in the spec"));
+            }
+        }
         // Kinds that share a table each have keys of their own, if any.
         let mut parts = self.parts_of(table);
         let (key, references) = match (parts.next(), parts.next()) {
@@ -197,6 +211,7 @@ mod tests {
             ],
             mode: Mode::Append,
             truncates: false,
+            is_emptied: false,
             create: true,
             tag: Job::new_tag(),
         };

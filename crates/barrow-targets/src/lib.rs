@@ -28,6 +28,7 @@
 //!     }],
 //!     mode: Mode::Append,
 //!     truncates: false,
+//!     is_emptied: false,
 //!     create: true,
 //!     tag: Job::new_tag(),
 //! };

@@ -160,6 +160,7 @@ mod tests {
             parts: Vec::new(),
             mode,
             truncates: false,
+            is_emptied: false,
             create,
             tag: String::new(),
         }

@@ -201,6 +201,15 @@ pub trait Load<'s> {
         Ok(())
     }
 
+    /// Puts tables that were loaded beside others into their places, where that is part of the
+    /// transaction: what runs in it from here on finds the new ones.
+    ///
+    /// # Errors
+    /// The database could not; the load is to be rolled back.
+    fn settle(&mut self) -> Result<(), Error> {
+        Ok(())
+    }
+
     /// Loads the good rows of batches, which went through the encoder, and says which of
     /// each batch the table refused. All that came are taken, and those that it did not
     /// wait for are offered again.

@@ -34,6 +34,27 @@ pub fn missing(name: &str) -> Error {
     .advice("say [target] create = true to have it made from the spec, or see barrow ddl")
 }
 
+/// Whether a table that was emptied is empty: a trigger, a rule or a policy may keep rows.
+///
+/// # Errors
+/// It has rows still.
+pub fn is_empty(name: &str, rows: u64) -> Result<(), Error> {
+    match rows {
+        0 => Ok(()),
+        rows => Err(kept_by_the_database(name, rows)),
+    }
+}
+
+/// Rows that a DELETE should have taken and did not.
+pub fn kept_by_the_database(name: &str, rows: u64) -> Error {
+    Error::new(format!(
+        "the table {} still has {rows} of the rows that were deleted: a trigger, a rule or a \
+         policy keeps them",
+        escape_for_display(name.as_bytes())
+    ))
+    .advice("let the database delete them, or load by mode = \"append\" or \"merge\"")
+}
+
 impl Table {
     /// The table that a load would make for a part, as far as its columns go.
     pub fn as_made(part: &RecordTable, dialect: Dialect) -> Table {

@@ -92,6 +92,7 @@ impl Ledger {
             });
         }
         let wanted = Wanted {
+            owing_in: None,
             run: None,
             table: filter.table.clone(),
             since: filter.since.as_deref().map(moment).transpose()?,

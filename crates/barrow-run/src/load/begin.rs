@@ -51,6 +51,7 @@ pub(super) fn begin<'s>(
         missing: &missing,
         before: &request.spec.plan.target.before,
         replaces,
+        beside: &request.beside,
     };
     match opened(load.as_mut(), job, &mut recorder, &first) {
         Ok(made) => Ok(Begun {
@@ -128,6 +129,8 @@ struct First<'f> {
     before: &'f [String],
     /// Runs whose rows are deleted.
     replaces: &'f [Run],
+    /// Runs of the same transaction that came before.
+    beside: &'f [String],
 }
 
 /// Does what comes first within the transaction. Returns what was made, in plain words.
@@ -141,7 +144,12 @@ fn opened<'s>(
     let mut emptied = 0;
     if let Some(recorder) = recorder {
         let swaps = !load.swaps().is_empty();
-        emptied = recorder.begin(load.session(), !missing.is_empty() || empties(job), swaps)?;
+        emptied = recorder.begin(
+            load.session(),
+            !missing.is_empty() || empties(job),
+            swaps,
+            first.beside,
+        )?;
     }
     if load.session().dialect().has_transactional_ddl() {
         statements::run(load.session(), "before", first.before)?;

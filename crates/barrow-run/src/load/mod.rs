@@ -9,6 +9,7 @@ pub(crate) mod file_states;
 mod known_files;
 pub(crate) mod locks;
 mod originals;
+mod owed;
 mod recover;
 mod rejects_table;
 pub(crate) mod request;

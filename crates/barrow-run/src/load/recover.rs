@@ -77,7 +77,7 @@ fn settle(
         for swap in swaps {
             drop_table(session, &swap.old)?;
         }
-        ledger::emptied(session, table_key, &run.run)?;
+        ledger::emptied(session, table_key, &[&run.run])?;
         return end(session, run, Outcome::Kept, None);
     }
     for swap in swaps {
@@ -122,9 +122,16 @@ fn end(
         }
         ledger::write_file(session, &file, false)?;
     }
+    // The statements after the commit, if it had any, were not run.
+    let owing = run.state.as_deref().and_then(|state| {
+        let state: State = serde_json::from_str(state).ok()?;
+        state
+            .owes_after
+            .then(|| serde_json::to_string(&State::owing()).ok())?
+    });
     let mut run = Run {
         outcome,
-        state: None,
+        state: owing.filter(|_| outcome == Outcome::Kept),
         message: message.map(str::to_string),
         ended_at: run_recorder::now(),
         ..run

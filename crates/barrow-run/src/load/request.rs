@@ -35,6 +35,8 @@ pub(crate) struct LoadRequest<'r> {
     pub is_together: bool,
     /// Tables that were missing, and are made already.
     pub made_first: Vec<String>,
+    /// Runs of the same transaction that came before this one.
+    pub beside: Vec<String>,
 }
 
 impl<'r> LoadRequest<'r> {
@@ -59,6 +61,7 @@ impl<'r> LoadRequest<'r> {
             spec,
             is_together: false,
             made_first: Vec::new(),
+            beside: Vec::new(),
         })
     }
 
@@ -69,6 +72,7 @@ impl<'r> LoadRequest<'r> {
             job: self.job.clone(),
             rejects: self.rejects.clone(),
             made_first: self.made_first.clone(),
+            beside: self.beside.clone(),
             ..*self
         }
     }

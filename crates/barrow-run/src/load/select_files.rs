@@ -8,6 +8,7 @@ use barrow_targets::{Session, ledger};
 
 use super::known_files::KnownFiles;
 use super::locks::lock_of;
+use super::owed;
 use super::recover::recover;
 use super::request::LoadRequest;
 use super::selection::{Selected, Selection};
@@ -35,6 +36,7 @@ pub(crate) fn select(
     claim(request, session, &table_key, &files)?;
     if ledger::is_there(session)? {
         recover(session, &table_key)?;
+        owed::pay(request, session, &table_key)?;
     }
     let mut selection = decide(request, session, table_key, files)?;
     selection.skipped.splice(0..0, known);
@@ -158,6 +160,7 @@ pub(crate) fn select_if_free(
     }
     if ledger::is_there(session)? {
         recover(session, &table_key)?;
+        owed::pay(request, session, &table_key)?;
     }
     let selection = decide(request, session, table_key, vec![file])?;
     Ok(Claimed::Ours(Box::new(selection)))

@@ -24,4 +24,18 @@ pub(crate) struct State {
     /// Tables that the run makes beside others, as long as nothing of it is loaded.
     #[serde(default)]
     pub beside: Vec<String>,
+    /// Whether the statements of `[target] after` are still to be run, where the server runs
+    /// them after the commit.
+    #[serde(default)]
+    pub owes_after: bool,
+}
+
+impl State {
+    /// Of a run whose rows are committed, and whose statements are still to be run.
+    pub fn owing() -> State {
+        State {
+            owes_after: true,
+            ..State::default()
+        }
+    }
 }

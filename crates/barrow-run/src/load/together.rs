@@ -8,7 +8,7 @@ use barrow_core::escape::{escape_for_display, visible_path};
 use barrow_core::source::files::is_address;
 use barrow_core::words::{Every, Mode};
 use barrow_targets::ledger::{self, Outcome as Ended};
-use barrow_targets::{Job, Session};
+use barrow_targets::{Job, Session, table};
 
 use super::request::{LoadRequest, PATIENCE};
 use super::run::{self, Loaded, log_end};
@@ -172,6 +172,18 @@ fn can_be_together(requests: &[LoadRequest<'_>]) -> Result<(), Error> {
                 "say commit_every = \"all\", or load it alone",
             ));
         }
+        let other = requests
+            .iter()
+            .find(|other| !std::ptr::eq(*other, request) && share_a_table(request, other));
+        if let (Mode::Replace, Some(other)) = (request.job.mode, other) {
+            return Err(Error::request(
+                format!(
+                    "{name} makes its table anew, and {} fills the same table",
+                    other.spec.name()
+                ),
+                "say mode = \"truncate\", or load each alone",
+            ));
+        }
         if commits_at_once && request.job.mode == Mode::Replace {
             return Err(Error::request(
                 format!("{name} makes a new table, which this server commits at once"),
@@ -202,6 +214,8 @@ fn load(requests: &[LoadRequest<'_>]) -> Result<Together, Error> {
         let selection = select_files::select(request, session.as_mut(), files)?;
         selected.push((request, selection));
     }
+    load_again_what_goes(&mut selected, session.as_mut())?;
+    once_each(&selected)?;
     make_ready(requests, session.as_mut())?;
     let mut loads = Vec::new();
     if selected
@@ -221,20 +235,33 @@ fn load(requests: &[LoadRequest<'_>]) -> Result<Together, Error> {
         .filter(|(_, selection)| !selection.files.is_empty())
         .map(|(request, _)| *request)
         .collect();
-    let emptied = match empty(session.as_mut(), &to_load) {
+    let emptied = empty(session.as_mut(), &to_load).and_then(|emptied| {
+        note_emptied(session.as_mut(), &to_load)?;
+        Ok(emptied)
+    });
+    let mut emptied = match emptied {
         Ok(emptied) => emptied,
         Err(error) => {
             take_back(session.as_mut(), &mut loads, error.message(), first.watch);
             return Err(error);
         }
     };
+    let mut beside: Vec<String> = Vec::new();
     for (request, selection) in selected {
         let request = LoadRequest {
             made_first: made_first.clone(),
+            beside: beside.clone(),
+            job: Job {
+                is_emptied: true,
+                ..request.job.clone()
+            },
             ..request.again()
         };
         match one(&request, session.as_mut(), selection) {
-            Ok(loaded) => loads.push(loaded),
+            Ok(loaded) => {
+                beside.push(loaded.summary.run.clone());
+                loads.push(loaded);
+            }
             Err(error) => {
                 let why = format!("the load of {}: {}", request.spec.name(), error.message());
                 take_back(session.as_mut(), &mut loads, &why, first.watch);
@@ -246,12 +273,15 @@ fn load(requests: &[LoadRequest<'_>]) -> Result<Together, Error> {
             }
         }
     }
+    // Of several loads of one table, the first begins with the rows that were deleted.
     for table in loads
         .iter_mut()
         .flat_map(|loaded| &mut loaded.summary.tables)
     {
-        let found = emptied.iter().find(|(name, _)| *name == table.name);
-        table.before += found.map_or(0, |(_, rows)| *rows);
+        let found = emptied
+            .iter_mut()
+            .find(|(name, _)| same_table(name, &table.name));
+        table.before += found.map_or(0, |(_, rows)| std::mem::take(rows));
     }
     let is_kept = loads.iter().all(|loaded| loaded.summary.is_kept());
     match is_kept {
@@ -275,27 +305,120 @@ fn load(requests: &[LoadRequest<'_>]) -> Result<Together, Error> {
     Ok(together)
 }
 
+/// Whether two names mean one table, as far as names tell.
+fn same_table(one: &str, other: &str) -> bool {
+    let bare = |name: &str| name.rsplit('.').next().unwrap_or(name).to_lowercase();
+    let has_schema = |name: &str| name.contains('.');
+    match has_schema(one) && has_schema(other) {
+        true => one.eq_ignore_ascii_case(other),
+        false => bare(one) == bare(other),
+    }
+}
+
+/// Whether two loads have a table in common.
+fn share_a_table(one: &LoadRequest<'_>, other: &LoadRequest<'_>) -> bool {
+    let others = other.job.tables();
+    let mut own = one.job.tables().into_iter();
+    own.any(|table| others.iter().any(|other| same_table(table, other)))
+}
+
+/// Where one load empties a table, the files of the others that fill it are loaded anew: what
+/// they brought before goes as well.
+fn load_again_what_goes(
+    selected: &mut [(&LoadRequest<'_>, Selection)],
+    session: &mut dyn Session,
+) -> Result<(), Error> {
+    for place in 0..selected.len() {
+        let request = selected[place].0;
+        let goes = request.job.mode != Mode::Truncate
+            && selected.iter().any(|(other, selection)| {
+                other.job.mode == Mode::Truncate
+                    && !selection.files.is_empty()
+                    && share_a_table(request, other)
+            });
+        if goes {
+            let again = LoadRequest {
+                again: true,
+                ..request.again()
+            };
+            let files = request.spec.files(&[])?;
+            selected[place].1 = select_files::select(&again, session, files)?;
+        }
+    }
+    Ok(())
+}
+
+/// Whether each file goes into a table once: the ledger has one line for each.
+fn once_each(selected: &[(&LoadRequest<'_>, Selection)]) -> Result<(), Error> {
+    for (place, (request, selection)) in selected.iter().enumerate() {
+        for (other, others) in &selected[..place] {
+            let mut files = selection.files.iter().map(|file| &file.source);
+            let is_there = |source: &&barrow_core::source::SourceFile| {
+                let identity = source.identity();
+                let mut others = others.files.iter();
+                others.any(|file| file.source.identity() == identity)
+            };
+            if let Some(file) = files
+                .find(is_there)
+                .filter(|_| share_a_table(request, other))
+            {
+                return Err(Error::request(
+                    format!(
+                        "{} is loaded into one table by both {} and {}",
+                        file.name(),
+                        other.spec.name(),
+                        request.spec.name()
+                    ),
+                    "name it in one of them, or use [[record_type]] to tell its records apart",
+                ));
+            }
+        }
+    }
+    Ok(())
+}
+
 /// Empties the tables whose loads would, those first that refer to others. Returns how many
 /// rows each had.
 fn empty(
     session: &mut dyn Session,
     requests: &[&LoadRequest<'_>],
 ) -> Result<Vec<(String, u64)>, Error> {
-    let mut emptied = Vec::new();
+    let mut emptied: Vec<(String, u64)> = Vec::new();
     for request in requests
         .iter()
         .rev()
         .filter(|r| r.job.mode == Mode::Truncate)
     {
         for table in request.job.tables() {
-            if session.describe(table)?.is_some() {
-                let sql = format!("DELETE FROM {}", session.dialect().table(table));
+            let is_emptied = emptied.iter().any(|(name, _)| same_table(name, table));
+            if !is_emptied && session.describe(table)?.is_some() {
+                let quoted = session.dialect().table(table);
+                let sql = format!("DELETE FROM {quoted}");
                 let rows = session.execute(&sql, &[], "emptying the table")?;
+                let sql = format!("SELECT COUNT(*) FROM {quoted}");
+                let left = session.query(&sql, &[], "counting the rows that are left")?;
+                let left = left.first().and_then(|row| row.first()?.as_count());
+                table::is_empty(table, left.unwrap_or(0))?;
                 emptied.push((table.to_string(), rows));
             }
         }
     }
     Ok(emptied)
+}
+
+/// Has the ledger say that the rows of all runs before are gone from the tables that were
+/// emptied.
+fn note_emptied(session: &mut dyn Session, requests: &[&LoadRequest<'_>]) -> Result<(), Error> {
+    if !ledger::is_there(session)? {
+        return Ok(());
+    }
+    let is_noted =
+        |r: &&&LoadRequest<'_>| r.job.mode == Mode::Truncate && r.spec.plan.target.ledger;
+    for request in requests.iter().filter(is_noted) {
+        let table_key = ledger::table_key(session, &request.job)?;
+        ledger::emptied(session, &table_key, &[])?;
+    }
+    Ok(())
 }
 
 fn one(

@@ -314,6 +314,7 @@ impl Spec {
             parts: parts.collect::<Result<_, Error>>()?,
             mode: target.mode,
             truncates: target.empty_with == EmptyWith::Truncate,
+            is_emptied: false,
             create: target.create,
             tag: Job::new_tag(),
         })

@@ -159,6 +159,8 @@ pub struct Wanted {
     pub failed: bool,
     /// Only runs that are going, into the tables that this stands for.
     pub going_into: Option<String>,
+    /// Only runs into these tables that are committed and have something left to be done.
+    pub owing_in: Option<String>,
     /// At most so many.
     pub limit: Option<u64>,
 }
@@ -207,6 +209,10 @@ pub fn runs(target: &mut dyn Session, wanted: &Wanted) -> Result<Vec<Run>, Error
     }
     if let Some(table_key) = &wanted.going_into {
         conditions.push("outcome = 'in progress' AND table_key = ?".into());
+        values.push(Value::from(table_key.as_str()));
+    }
+    if let Some(table_key) = &wanted.owing_in {
+        conditions.push("outcome = 'committed' AND state IS NOT NULL AND table_key = ?".into());
         values.push(Value::from(table_key.as_str()));
     }
     if wanted.failed {

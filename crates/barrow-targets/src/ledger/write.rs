@@ -4,7 +4,7 @@ use super::columns::{Column, FILE_COLUMNS, RUN_COLUMNS};
 use super::{FILES, File, RUNS, Run, tables};
 use crate::error::{Error, ErrorKind};
 use crate::session::Session;
-use crate::sql::Value;
+use crate::sql::{Value, marks};
 
 /// Writes a run: anew, or what has changed of it.
 ///
@@ -75,17 +75,22 @@ fn write(
         .map(drop)
 }
 
-/// Notes that the rows of all runs but this one are no longer in the table. Returns how many
+/// Notes that the rows of all runs but these are no longer in the table. Returns how many
 /// files that was.
 ///
 /// # Errors
 /// The database refuses the statement.
-pub fn emptied(target: &mut dyn Session, table_key: &str, but: &str) -> Result<u64, Error> {
+pub fn emptied(target: &mut dyn Session, table_key: &str, but: &[&str]) -> Result<u64, Error> {
     let files = super::named(target, FILES)?;
+    let but_these = match but.len() {
+        0 => String::new(),
+        some => format!("AND run NOT IN ({}) ", marks(some)),
+    };
     let sql = format!(
         "UPDATE {files} SET outcome = 'emptied', once_key = NULL \
-         WHERE table_key = ? AND run <> ? AND outcome IN ('committed', 'in progress')"
+         WHERE table_key = ? {but_these}AND outcome IN ('committed', 'in progress')"
     );
-    let values = [Value::from(table_key), Value::from(but)];
+    let but = but.iter().map(|run| Value::from(*run));
+    let values: Vec<Value> = std::iter::once(Value::from(table_key)).chain(but).collect();
     target.execute(&sql, &values, "writing the ledger")
 }

@@ -26,8 +26,10 @@ const KNOWN: [&str; 7] = [
 /// - strict mode, so that no value is cut or changed; zero is a value like another; notes
 ///   count as warnings, so that none is missed;
 /// - moments in time are those of UTC, and a null in a `timestamp` stays null;
-/// - the wait for a lock has a limit.
-const SESSION: [&str; 6] = [
+/// - the wait for a lock has a limit;
+/// - whatever the server's own settings are, a query gives all of its rows, a commit ends its
+///   transaction and begins none, and keys are checked.
+const SESSION: [&str; 9] = [
     "SET NAMES utf8mb4",
     "SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,\
      ERROR_FOR_DIVISION_BY_ZERO,NO_AUTO_VALUE_ON_ZERO,NO_ENGINE_SUBSTITUTION'",
@@ -35,6 +37,9 @@ const SESSION: [&str; 6] = [
     "SET SESSION max_error_count = 200",
     "SET SESSION time_zone = '+00:00'",
     "SET SESSION innodb_lock_wait_timeout = 15, lock_wait_timeout = 15",
+    "SET SESSION sql_select_limit = 18446744073709551615, sql_big_selects = 1",
+    "SET SESSION autocommit = 1, completion_type = 0, sql_safe_updates = 0",
+    "SET SESSION foreign_key_checks = 1, unique_checks = 1",
 ];
 
 /// A session with a MariaDB or MySQL server.

@@ -2,7 +2,7 @@
 
 use barrow_core::types::Type;
 
-use crate::dialect::{Dialect, Holds, MergeDialect, MergeParts, SqlDialect};
+use crate::dialect::{Dialect, Holds, LongestName, MergeDialect, MergeParts, SqlDialect};
 
 /// MariaDB 10.11 and later, and MySQL 8.
 pub const DIALECT: Dialect = &MariaDb;
@@ -20,6 +20,11 @@ const LONGEST_VARCHAR: u32 = 16_383;
 impl SqlDialect for MariaDb {
     fn name(&self) -> &'static str {
         "MariaDB"
+    }
+
+    /// "Identifier Names".
+    fn longest_name(&self) -> Option<LongestName> {
+        Some(LongestName::Characters(64))
     }
 
     fn type_word(&self, ty: Type) -> String {

@@ -152,6 +152,13 @@ fn ssl(mode: &str) -> Result<(SslMode, Trust), Error> {
     })
 }
 
+/// What values look like, whatever the settings of the server, the database or the role are:
+/// numbers with all of their digits, dates in the order of ISO 8601, and text in quotes as the
+/// standard has it.
+const FORMS: &str = "SET extra_float_digits = 3; SET bytea_output = 'hex'; \
+    SET DateStyle = 'ISO, YMD'; SET IntervalStyle = 'postgres'; \
+    SET standard_conforming_strings = on";
+
 /// A lock is waited for so long and no longer, and a slow file does not end the
 /// connection.
 fn prepare(client: &mut Client) -> Result<(), Error> {
@@ -164,6 +171,9 @@ fn prepare(client: &mut Client) -> Result<(), Error> {
             .batch_execute("SET lock_timeout = '15s'")
             .map_err(|e| explained(&e, "connecting"))?;
     }
+    client
+        .batch_execute(FORMS)
+        .map_err(|e| explained(&e, "connecting"))?;
     client
         .batch_execute("SET idle_in_transaction_session_timeout = 0")
         .map_err(|e| explained(&e, "connecting"))

@@ -60,6 +60,16 @@ SELECT (SELECT array_agg(a.attname::text ORDER BY k.n) FROM unnest(c.conkey) WIT
 /// The table of this name, found as the server finds it; none where there is none.
 pub fn describe(client: &mut Client, name: &str) -> Result<Option<Described>, Error> {
     let asking = |e: postgres::Error| explained(&e, "asking for the table's columns");
+    if name
+        .split_once('.')
+        .is_some_and(|(schema, _)| schema.starts_with("pg_temp"))
+    {
+        return Err(Error::spec(format!(
+            "{} is a temporary table, which belongs to one session and is gone with it",
+            escape_for_display(name.as_bytes())
+        ))
+        .advice("name a table that stays"));
+    }
     let found = client
         .query_opt(
             "SELECT c.oid, c.relkind::text FROM pg_class c WHERE c.oid = to_regclass($1)",

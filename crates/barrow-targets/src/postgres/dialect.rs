@@ -2,7 +2,7 @@
 
 use barrow_core::types::Type;
 
-use crate::dialect::{Dialect, Holds, MergeDialect, MergeParts, SqlDialect};
+use crate::dialect::{Dialect, Holds, LongestName, MergeDialect, MergeParts, SqlDialect};
 
 /// PostgreSQL 15 and later.
 pub const DIALECT: Dialect = &Postgres;
@@ -14,6 +14,11 @@ struct Postgres;
 impl SqlDialect for Postgres {
     fn name(&self) -> &'static str {
         "PostgreSQL"
+    }
+
+    /// NAMEDATALEN less one ("Lexical Structure"): what is longer is cut without an error.
+    fn longest_name(&self) -> Option<LongestName> {
+        Some(LongestName::Bytes(63))
     }
 
     fn type_word(&self, ty: Type) -> String {

@@ -125,6 +125,7 @@ fn begin_table(
     let (table, rows) = ready_table(sqlite, job, name, found)?;
     let stay = match job.mode {
         Mode::Append | Mode::Merge => rows,
+        Mode::Truncate if job.is_emptied => rows,
         Mode::Truncate | Mode::Replace => 0,
     };
     for part in job.parts_of(name) {
@@ -165,7 +166,10 @@ fn ready_table(
         (Some(table), Mode::Append | Mode::Merge) => return Ok((table, rows)),
         (Some(table), Mode::Truncate) => {
             let sql = format!("DELETE FROM {}", DIALECT.quoted(name));
-            sqlite.run(&sql, "emptying the table")?;
+            if !job.is_emptied {
+                sqlite.run(&sql, "emptying the table")?;
+                table::is_empty(name, sqlite.count(name)?)?;
+            }
             return Ok((table, rows));
         }
         (Some(_), Mode::Replace) => {

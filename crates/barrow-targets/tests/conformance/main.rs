@@ -95,6 +95,7 @@ fn job(mode: Mode, has_key: bool) -> Job {
         }],
         mode,
         truncates: false,
+        is_emptied: false,
         create: true,
         tag: Job::new_tag(),
     }
@@ -263,6 +264,7 @@ fn a_table_that_is_missing_stops_the_load_and_leaves_the_session(place: &mut Pla
     let session = place.session.as_mut();
     let missing = Job {
         truncates: false,
+        is_emptied: false,
         create: false,
         ..job(Mode::Append, false)
     };

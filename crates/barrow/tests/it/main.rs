@@ -2,6 +2,7 @@
 
 mod agree;
 mod archives;
+mod around;
 mod bends;
 mod blobs;
 mod check;

@@ -90,6 +90,37 @@ pub fn replaces(written: &RawSpec, every: Every, mode: Mode, problems: &mut Vec<
     );
 }
 
+/// SQL without its comments (ISO/IEC 9075-2, 5.2), so that its first word is seen. Those of
+/// MySQL that are run all the same are left in, without their signs.
+fn without_comments(sql: &str) -> String {
+    let mut plain = String::new();
+    let mut rest = sql;
+    while let Some(c) = rest.chars().next() {
+        let (length, keeps) = match c {
+            '\'' | '"' | '`' => {
+                let close = rest[1..].find(c).map_or(rest.len(), |at| at + 2);
+                (close, true)
+            }
+            '-' if rest.starts_with("--") => (rest.find('\n').unwrap_or(rest.len()), false),
+            '#' => (rest.find('\n').unwrap_or(rest.len()), false),
+            '/' if rest.starts_with("/*!") => {
+                let digits = rest[3..].find(|c: char| !c.is_ascii_digit());
+                (digits.map_or(rest.len(), |at| at + 3), false)
+            }
+            '/' if rest.starts_with("/*") => {
+                (rest.find("*/").map_or(rest.len(), |at| at + 2), false)
+            }
+            c => (c.len_utf8(), true),
+        };
+        match keeps {
+            true => plain.push_str(&rest[..length]),
+            false => plain.push(' '),
+        }
+        rest = &rest[length..];
+    }
+    plain
+}
+
 /// SQL that runs around the rows.
 pub fn statements(
     key: &str,
@@ -100,10 +131,12 @@ pub fn statements(
     for statement in statements.unwrap_or_default() {
         let word = |text: &str| text.split_whitespace().next().unwrap_or("").to_uppercase();
         let is_end = |text: &str| OF_TRANSACTIONS.contains(&word(text).as_str());
-        // END ends a transaction, too, and within a statement the body of a trigger.
-        let mut pieces = statement.value.split(';');
-        let first = pieces.next().unwrap_or("");
-        let ends = word(first) == "END" || is_end(first) || pieces.any(is_end);
+        // END ends a transaction, too, and the body of a trigger or a function that is made.
+        let plain = without_comments(&statement.value);
+        let makes_body = word(&plain) == "CREATE";
+        let ends = plain
+            .split(';')
+            .any(|piece| is_end(piece) || (word(piece) == "END" && !makes_body));
         if ends || statement.value.trim().is_empty() {
             problems.push(
                 Problem::new(

@@ -42,6 +42,8 @@ pub(crate) struct RunRecorder {
     checkpoint: Option<Checkpoint>,
     /// Whether rows of other runs go once the tables are swapped, and not before.
     empties_later: bool,
+    /// Whether statements are still to be run once the rows are committed.
+    owes_after: bool,
 }
 
 /// What a run notes before it begins: the tables that it will make beside others, which
@@ -116,6 +118,7 @@ impl RunRecorder {
                 is_noted: true,
                 checkpoint: None,
                 empties_later: false,
+                owes_after: false,
             });
         }
         let tables: Vec<String> = request
@@ -148,6 +151,7 @@ impl RunRecorder {
             is_noted: false,
             checkpoint: None,
             empties_later: false,
+            owes_after: false,
         })
     }
 
@@ -158,7 +162,8 @@ impl RunRecorder {
     }
 
     /// Begins within the transaction. With `empties` the rows of all runs before are gone,
-    /// which is noted; returns of how many files that was, where it is done now.
+    /// which is noted, but for those `beside` it, of the same transaction; returns of how many
+    /// files that was, where it is done now.
     ///
     /// # Errors
     /// The ledger cannot be made or written.
@@ -167,6 +172,7 @@ impl RunRecorder {
         session: &mut dyn Session,
         empties: bool,
         swaps: bool,
+        beside: &[String],
     ) -> Result<u64, Error> {
         if !ledger::is_there(session)? {
             ledger::make(session)?;
@@ -175,11 +181,11 @@ impl RunRecorder {
         }
         self.empties_later = empties && swaps;
         match empties && !self.empties_later {
-            true => Ok(ledger::emptied(
-                session,
-                &self.run.table_key,
-                &self.run.run,
-            )?),
+            true => {
+                let beside = beside.iter().map(String::as_str);
+                let but: Vec<&str> = beside.chain([self.run.run.as_str()]).collect();
+                Ok(ledger::emptied(session, &self.run.table_key, &but)?)
+            }
             false => Ok(0),
         }
     }
@@ -306,6 +312,7 @@ impl RunRecorder {
             checkpoint: self.checkpoint.clone(),
             swaps: Vec::new(),
             beside: Vec::new(),
+            owes_after: false,
         };
         let state = serde_json::to_string(&state)
             .map_err(|e| Error::failed(format!("writing the ledger: {e}")))?;
@@ -328,7 +335,7 @@ impl RunRecorder {
         self.count(tally);
         self.not_there_already(session)?;
         self.run.outcome = Outcome::Kept;
-        self.run.state = None;
+        self.run.state = self.owing()?;
         self.run.message = None;
         self.run.rejects_folder = folder;
         if let Some(original) = &self.original {
@@ -386,6 +393,7 @@ impl RunRecorder {
         self.count(tally);
         let state = State {
             swaps,
+            owes_after: self.owes_after,
             ..State::default()
         };
         let state = serde_json::to_string(&state)
@@ -411,14 +419,39 @@ impl RunRecorder {
     /// The ledger cannot be written; the next load of the tables makes up for it.
     pub fn write_swapped(&mut self, session: &mut dyn Session) -> Result<(), Error> {
         if self.empties_later {
-            ledger::emptied(session, &self.run.table_key, &self.run.run)?;
+            ledger::emptied(session, &self.run.table_key, &[&self.run.run])?;
         }
         for file in &self.files {
             ledger::write_file(session, file, false)?;
         }
         self.run.outcome = Outcome::Kept;
-        self.run.state = None;
+        self.run.state = self.owing()?;
         self.run.ended_at = now();
+        Ok(ledger::write_run(session, &self.run, false)?)
+    }
+
+    /// What is kept of statements that are to be run after the commit.
+    fn owing(&self) -> Result<Option<String>, Error> {
+        let state = self
+            .owes_after
+            .then(|| serde_json::to_string(&State::owing()));
+        let failed = |e| Error::failed(format!("writing the ledger: {e}"));
+        state.transpose().map_err(failed)
+    }
+
+    /// Has the ledger say that the statements after the commit are still to be run, until
+    /// [`RunRecorder::write_paid`].
+    pub fn owes_after(&mut self) {
+        self.owes_after = true;
+    }
+
+    /// Notes that the statements after the commit were run.
+    ///
+    /// # Errors
+    /// The ledger cannot be written; the next load of the table runs them again.
+    pub fn write_paid(&mut self, session: &mut dyn Session) -> Result<(), Error> {
+        self.owes_after = false;
+        self.run.state = None;
         Ok(ledger::write_run(session, &self.run, false)?)
     }
 

@@ -116,10 +116,15 @@ impl<'l> SinkState<'l> {
             ));
         }
         if load.session().dialect().has_transactional_ddl() {
-            statements::run(load.session(), "after", &self.after)?;
             if !self.after.is_empty() {
+                load.settle()?;
                 load.recount();
             }
+            let run = statements::run(load.session(), "after", &self.after);
+            run.map_err(|failed| {
+                self.has_ended = failed.has_ended;
+                failed.error
+            })?;
         }
         if let Some(table) = &mut self.table {
             table.write(load.session())?;
@@ -134,7 +139,11 @@ impl<'l> SinkState<'l> {
         self.send_rejects()?;
         let folder = self.folder();
         let swaps = load.swaps();
+        let is_after = !load.session().dialect().has_transactional_ddl() && !self.after.is_empty();
         if let Some(recorder) = &mut self.recorder {
+            if is_after {
+                recorder.owes_after();
+            }
             let (session, tally) = (load.session(), &self.account.tally);
             match swaps.is_empty() {
                 true => recorder.write_kept(session, tally, folder)?,
@@ -149,8 +158,19 @@ impl<'l> SinkState<'l> {
         if session.dialect().has_transactional_ddl() || self.after.is_empty() {
             return;
         }
-        if let Err(error) = statements::run(session, "after", &self.after) {
-            self.failed_after = Some(format!("the rows are committed, but: {error}"));
+        let run = statements::run(session, "after", &self.after);
+        let run = run
+            .map_err(Error::from)
+            .and_then(|()| match &mut self.recorder {
+                Some(recorder) => recorder.write_paid(session),
+                None => Ok(()),
+            });
+        if let Err(error) = run {
+            let again = match self.recorder {
+                Some(_) => "; the same command runs them again",
+                None => "",
+            };
+            self.failed_after = Some(format!("the rows are committed, but: {error}{again}"));
         }
     }
 
@@ -243,6 +263,11 @@ impl<'l> SinkState<'l> {
             None => "",
         };
         let stays = match self.committed {
+            _ if self.has_ended => {
+                "what came before it may be committed, and the ledger does not have it: look at \
+                 the table"
+                    .to_string()
+            }
             0 => "nothing of this load was committed".to_string(),
             rows => format!(
                 "{} rows that were committed on the way stay in the table{goes_on}",

@@ -67,6 +67,8 @@ struct SinkState<'l> {
     rehearsal: bool,
     /// SQL that runs once all rows are there.
     after: Vec<String>,
+    /// Whether one of it ended the load's transaction.
+    has_ended: bool,
     /// Why one of it could not be run after the commit.
     failed_after: Option<String>,
     /// Whether others are loaded in the same transaction: then what is beyond its limit is
@@ -139,6 +141,7 @@ impl<'l> LoadSink<'l> {
             committed: account.tally.loaded(),
             rehearsal: false,
             after: plan.target.after.clone(),
+            has_ended: false,
             failed_after: None,
             defers: false,
             before_commit: None,

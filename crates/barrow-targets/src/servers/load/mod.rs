@@ -65,7 +65,7 @@ fn ready<S: ServerSession>(server: &mut S, job: &Job) -> Result<Ready<S::Kind>, 
             true => count(server, &table.name)?,
             false => 0,
         };
-        if job.mode == Mode::Truncate && table.was_there {
+        if job.mode == Mode::Truncate && table.was_there && !job.is_emptied {
             // TRUNCATE only where it is asked for: others wait for it, or see it before its time.
             let verb = if job.truncates {
                 "TRUNCATE TABLE"
@@ -74,10 +74,12 @@ fn ready<S: ServerSession>(server: &mut S, job: &Job) -> Result<Ready<S::Kind>, 
             };
             let sql = format!("{verb} {}", S::DIALECT.table(&table.name));
             server.run(&sql, "emptying the table")?;
+            table::is_empty(&table.name, count(server, &table.name)?)?;
         }
         let found = described(server, table.destination())?;
         let stay = match job.mode {
             Mode::Append | Mode::Merge => before,
+            Mode::Truncate if job.is_emptied => before,
             Mode::Truncate | Mode::Replace => 0,
         };
         table.rows = (!found.table().triggers).then_some(stay);
@@ -274,9 +276,7 @@ impl<S: ServerSession> ServerLoad<'_, S> {
 
     fn end(&mut self) -> Result<Vec<u64>, Error> {
         let rows = self.rows()?;
-        if S::DIALECT.has_transactional_ddl() {
-            self.server.put_in_place(&swaps(&self.tables))?;
-        }
+        self.settle()?;
         if self.server.is_together() {
             return Ok(rows);
         }
@@ -322,6 +322,14 @@ impl<'s, S: ServerSession> Load<'s> for ServerLoad<'s, S> {
 
     fn keep_so_far(&mut self) -> Result<(), Error> {
         self.server.keep()
+    }
+
+    fn settle(&mut self) -> Result<(), Error> {
+        if S::DIALECT.has_transactional_ddl() {
+            self.server.put_in_place(&swaps(&self.tables))?;
+            self.tables.iter_mut().for_each(|table| table.beside = None);
+        }
+        Ok(())
     }
 
     fn send(&mut self, batches: &mut dyn BatchSource) -> Result<Vec<Vec<Refusal>>, Error> {
