@@ -709,10 +709,10 @@ fn null_alone_in_a_record_is_no_blank_line() {
 
 #[test]
 fn a_record_that_looks_like_several_is_told_what_would_help() {
-    let row = [Value::Null, Value::Text("x\n1,y\nz".into())];
+    let row = [Value::Null, Value::Text("x\n1,y\n2,z".into())];
     for (when, helps) in [("needed", true), ("always", false)] {
         let plan = plan(&format!(
-            "[delimited]\nquote_when = \"{when}\"\n[columns]\na = \"text\"\nb = \"text\"\n"
+            "[delimited]\nquote_when = \"{when}\"\n[columns]\na = \"integer\"\nb = \"text\"\n"
         ));
         let (_, _, out) = written(&plan, &[row.to_vec()]);
         let says = &out.unfit[0].why.says;
@@ -720,4 +720,20 @@ fn a_record_that_looks_like_several_is_told_what_would_help() {
         assert_eq!(says.contains("say [delimited] quote_when"), helps, "{says}");
         assert_eq!(says.contains("a null without quotes"), !helps, "{says}");
     }
+}
+
+#[test]
+fn a_record_that_looks_like_several_is_written_where_quotes_are_believed() {
+    let text = "x\n1,y\n2,z";
+    for spec in [
+        "[columns]\na = \"text\"\nb = \"text\"\n",
+        "[delimited]\nwhen_doubtful = \"believe\"\n[columns]\na = \"integer\"\nb = \"text\"\n",
+    ] {
+        let (file, shown, out) = written(&plan(spec), &[vec![Value::Null, words(text)]]);
+        assert!(out.unfit.is_empty(), "{spec}");
+        reads_back(spec, &file, &shown);
+    }
+    let spec = "[delimited]\nspan_lines = false\n[columns]\na = \"text\"\nb = \"text\"\n";
+    let (_, _, out) = written(&plan(spec), &[vec![Value::Null, words(text)]]);
+    assert!(out.unfit[0].why.says.contains("span_lines is false"));
 }

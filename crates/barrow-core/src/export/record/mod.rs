@@ -15,7 +15,8 @@ use super::fixed::Fixed;
 use super::marks::Marks;
 use super::refusal::{Refusal, refusal};
 use crate::export::row_typer::{Misfit, RowBatch};
-use crate::format::{RecordEnd, RecordFormat};
+
+use crate::format::{DelimitedFormat, RecordEnd, RecordFormat};
 use crate::plan::{Place, Plan, RecordTypePlan};
 use crate::reason::Code;
 use crate::records::ending::FileEnding;
@@ -323,7 +324,11 @@ impl<'p> RecordWriter<'p> {
         match reads_as_one(self.plan, file, &whole) {
             true => Ok(()),
             false => {
+                let spans_lines = |d: &DelimitedFormat| d.span_lines;
                 let says = match self.plan.export.quote_when {
+                    _ if !self.plan.records.format.delimited().is_none_or(spans_lines) => {
+                        "holds a line end, and [delimited] span_lines is false"
+                    }
                     QuoteWhen::Always => {
                         "has lines that look like records, and a null without quotes, so a reader \
                          would take a quote for a stray one"
