@@ -8,7 +8,6 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 
 use barrow_core::escape::visible_path;
-use barrow_core::rejects::MANIFEST;
 use owo_colors::OwoColorize;
 
 use self::bucket::Bucket;
@@ -16,17 +15,22 @@ use self::files::FILES;
 use barrow_run::ledger::Filter;
 use barrow_run::{Error, Ledger};
 
-/// One step of the tour: what it shows, and the arguments.
-struct Step(&'static str, &'static [&'static str]);
+/// One step of the tour: what it shows, the arguments, the exit code, and a text that is in
+/// what it prints.
+struct Step(&'static str, &'static [&'static str], i32, &'static str);
 
 const TOUR: &[Step] = &[
     Step(
         "A file as it is, with line ends and all that is invisible written out.",
         &["peek", "deliveries-w14.psv", "--records", "5"],
+        0,
+        "delivery_id|Grower name",
     ),
     Step(
         "The same records as a spec reads them: titles above the header, a total below, pipes.",
         &["peek", "deliveries.spec.toml", "--records", "4"],
+        0,
+        "runner beans",
     ),
     Step(
         "A question to the files, before they are loaded.",
@@ -35,22 +39,32 @@ const TOUR: &[Step] = &[
             "deliveries.spec.toml",
             "SELECT produce, count(*) AS loads, sum(weight_kg) AS kg FROM deliveries GROUP BY 1 ORDER BY kg DESC LIMIT 5",
         ],
+        0,
+        "5 rows",
     ),
     Step(
         "Two weeks of them, loaded.",
         &["load", "deliveries.spec.toml"],
+        0,
+        "loaded    42",
     ),
     Step(
         "A small file with a header; everything else is as usual.",
         &["load", "stalls.spec.toml"],
+        0,
+        "loaded    5",
     ),
     Step(
         "A first spec for a file that nobody has described, from the whole of it.",
         &["draft", "growers.csv"],
+        0,
+        "[columns]",
     ),
     Step(
         "Accented names in windows-1252.",
         &["peek", "growers.spec.toml"],
+        0,
+        "Zoë Lark",
     ),
     Step(
         "Packed price lists, of which one has its columns in another order.",
@@ -60,53 +74,82 @@ const TOUR: &[Step] = &[
             "prices-week2.tsv.gz",
             "prices-week9.tsv.gz",
         ],
+        0,
+        "loaded    16",
     ),
     Step(
         "A week later, all that is there: what was loaded before is known by its content.",
         &["load", "prices.spec.toml"],
+        0,
+        "16 rows before, 24 after",
     ),
     Step(
         "An archive is a folder of files, which are read in place.",
         &["load", "fees.spec.toml"],
+        0,
+        "loaded    10",
     ),
     Step(
         "Records that name their fields: one JSON object a line, three of them with a fault.",
         &["load", "notes.spec.toml"],
+        0,
+        "within the limit of 5",
     ),
     Step(
         "What is waiting, and what is in the table already.",
         &["status", "prices.spec.toml", "fees.spec.toml"],
+        0,
+        "3 files, 494 B: 3 loaded",
     ),
     Step(
         "Fixed widths, two record types, weights without a mark, a sign in the last digit.",
         &["peek", "tickets.spec.toml", "--records", "5"],
+        0,
+        "record type ticket",
     ),
     Step(
         "Each record type goes to its table, and the last line's totals are compared with what was read.",
         &["load", "tickets.spec.toml"],
+        0,
+        "tickets:       0 rows before, 12 after",
     ),
     Step(
         "Values as people type them: each repair is asked for in the spec, and counted.",
         &["load", "orders.spec.toml"],
+        0,
+        "repaired  8",
     ),
     Step(
         "A spec with slips in it: all of them are shown at once.",
         &["load", "slips.spec.toml"],
+        2,
+        "4 problems",
     ),
-    Step(FAULTY, &["check", "faults.spec.toml"]),
+    Step(
+        FAULTY,
+        &["check", "faults.spec.toml"],
+        3,
+        "would reject     11",
+    ),
     Step(
         "The same as a load: nothing is committed, since no rejects are allowed unless said.",
         &["load", "faults.spec.toml"],
+        3,
+        "rolled back   3",
     ),
     Step(
         "One line of it, looked at closely.",
         &["peek", "faults.spec.toml", "--at", "4"],
+        0,
+        "weight_kg: out of range",
     ),
     Step(
         "With a limit the good records are loaded, and the rest is kept beside.",
         &["load", "faults.spec.toml", "--max-rejects", "20"],
+        0,
+        "within the limit of 20",
     ),
-    Step(MENDED, &["mend", "{run}"]),
+    Step(MENDED, &["mend", "{run}"], 3, "2 mended, 9 are still open"),
     Step(
         "The way out: the same spec writes the table in the same format, letter by letter.",
         &[
@@ -118,6 +161,8 @@ const TOUR: &[Step] = &[
             "w14-again.psv",
             "--overwrite",
         ],
+        0,
+        "written   24",
     ),
     Step(
         "Several files at once: a spec for each kind, with its key and what refers to it.",
@@ -130,6 +175,8 @@ const TOUR: &[Step] = &[
             "-o",
             "specs",
         ],
+        0,
+        "2 foreign keys",
     ),
     Step(
         "All of them in one transaction, tables first that others refer to.",
@@ -139,26 +186,38 @@ const TOUR: &[Step] = &[
             "specs/crops.spec.toml",
             "specs/stalls.spec.toml",
         ],
+        0,
+        "committed",
     ),
     Step(
         "What many specs share is in one of them; this one gets its database from there.",
         &["load", "bookings.spec.toml"],
+        0,
+        "bookings.spec.toml uses house.spec.toml",
     ),
     Step(
         "A way back: the rows of that run go again, and its file counts as new.",
         &["undo", "{bookings}", "--database", "sqlite:market.db"],
+        0,
+        "24 rows deleted",
     ),
     Step(
         "What a key of the spec means, or a word of other tools for it; codes and types likewise.",
         &["help", "null_values"],
+        0,
+        "Values that mean null",
     ),
     Step(
         "What was loaded, when, from what and with what result.",
         &["ledger", "--database", "sqlite:market.db"],
+        0,
+        "13 runs",
     ),
     Step(
         "And one run in full.",
         &["ledger", "{run}", "--database", "sqlite:market.db"],
+        0,
+        "2 are mended, 0 given up, 9 still open",
     ),
 ];
 
@@ -178,7 +237,7 @@ pub fn run(folder: &Path) -> Result<(), Error> {
     let shown = visible_path(folder);
     anstream::println!("The Tansy Lane produce market is laid out in {shown}\n");
     let (mut run, mut bookings) = (String::new(), String::new());
-    for (number, Step(about, arguments)) in TOUR.iter().enumerate() {
+    for (number, Step(about, arguments, code, says)) in TOUR.iter().enumerate() {
         if *about == FAULTY {
             make_keyed_table(folder)?;
         }
@@ -199,7 +258,8 @@ pub fn run(folder: &Path) -> Result<(), Error> {
         let heading = format!("{}. {about}", number + 1);
         anstream::println!("{}", heading.cyan());
         anstream::println!("{}\n", format!("$ barrow {}", as_typed(&arguments)).bold());
-        step(folder, &arguments, &[])?;
+        let step_of = format!("step {}, barrow {}", number + 1, as_typed(&arguments));
+        step(folder, &arguments, &[])?.held_to(&step_of, *code, says)?;
         anstream::println!();
     }
     with_a_bucket(folder)?;
@@ -234,7 +294,8 @@ fn with_a_bucket(folder: &Path) -> Result<(), Error> {
         "{}\n",
         format!("$ barrow {}", as_typed(FROM_A_BUCKET)).bold()
     );
-    step(folder, FROM_A_BUCKET, &bucket.environment)?;
+    let step_of = format!("step {number}, barrow {}", as_typed(FROM_A_BUCKET));
+    step(folder, FROM_A_BUCKET, &bucket.environment)?.held_to(&step_of, 0, "loaded    42")?;
     anstream::println!();
     Ok(())
 }
@@ -296,12 +357,9 @@ fn as_typed(arguments: &[&str]) -> String {
 
 /// Corrects two of the records that the last load kept beside, and returns its run.
 fn correct(folder: &Path) -> Result<String, Error> {
-    let rejects = folder.join("rejects");
     let failed = |e| Error::failed(format!("correcting rejects: {e}"));
-    let kept = fs::read_dir(&rejects).map_err(failed)?;
-    let mut runs = kept.filter_map(|entry| Some(entry.ok()?.path()));
-    let run = runs.find(|run| run.join(MANIFEST).is_file() && run.join("faults.csv").is_file());
-    let run = run.ok_or_else(|| Error::failed("the tour's rejects are gone"))?;
+    let name = last_run(folder, "late_deliveries")?;
+    let run = folder.join("rejects").join(&name);
     let file = run.join("faults.csv");
     let bytes = fs::read(&file).map_err(failed)?;
     let mut corrected = Vec::with_capacity(bytes.len());
@@ -315,12 +373,36 @@ fn correct(folder: &Path) -> Result<String, Error> {
         }
     }
     fs::write(&file, corrected).map_err(failed)?;
-    let name = run.file_name().unwrap_or_default();
-    Ok(name.to_string_lossy().into_owned())
+    Ok(name)
+}
+
+/// What a step printed, and its exit code.
+struct Shown {
+    code: i32,
+    text: String,
+}
+
+impl Shown {
+    /// A step that does not do what its title says is a fault of the tour.
+    fn held_to(&self, step: &str, code: i32, says: &str) -> Result<(), Error> {
+        let plain = anstream::adapter::strip_str(&self.text).to_string();
+        if self.code != code {
+            return Err(Error::failed(format!(
+                "{step}: its exit code is {}, and {code} was expected",
+                self.code
+            )));
+        }
+        match plain.contains(says) {
+            true => Ok(()),
+            false => Err(Error::failed(format!(
+                "{step}: it did not print \"{says}\""
+            ))),
+        }
+    }
 }
 
 /// Runs one command as a person would, so that what is shown is what they see.
-fn step(folder: &Path, arguments: &[&str], environment: &[(&str, String)]) -> Result<(), Error> {
+fn step(folder: &Path, arguments: &[&str], environment: &[(&str, String)]) -> Result<Shown, Error> {
     let failed = |e| Error::failed(format!("running the tour: {e}"));
     let program = std::env::current_exe().map_err(failed)?;
     let color = match anstream::AutoStream::choice(&std::io::stdout()) {
@@ -335,13 +417,14 @@ fn step(folder: &Path, arguments: &[&str], environment: &[(&str, String)]) -> Re
         .stdin(Stdio::null())
         .output()
         .map_err(failed)?;
-    anstream::print!("{}", String::from_utf8_lossy(&output.stdout));
     // In the tour both go where people read, in one order.
-    anstream::print!("{}", String::from_utf8_lossy(&output.stderr));
-    match output.status.code() {
-        Some(0) => {}
-        Some(code) => anstream::println!("\n  exit code {code}"),
-        None => return Err(Error::failed("a command of the tour was killed")),
+    let text = [output.stdout, output.stderr].concat();
+    let text = String::from_utf8_lossy(&text).into_owned();
+    anstream::print!("{text}");
+    let code = output.status.code();
+    let code = code.ok_or_else(|| Error::failed("a command of the tour was killed"))?;
+    if code != 0 {
+        anstream::println!("\n  exit code {code}");
     }
-    Ok(())
+    Ok(Shown { code, text })
 }

@@ -15,7 +15,7 @@ use barrow_core::records::block::BLOCK;
 use barrow_core::records::prologue;
 use barrow_core::records::splitter::Splitter;
 use barrow_core::source::SourceFile;
-use barrow_core::words::{Mode, WhenNewColumn};
+use barrow_core::words::Mode;
 use barrow_targets::{ServerInfo, Url, ledger};
 
 use self::column_comparison::Side;
@@ -31,7 +31,7 @@ use crate::spec_file::{Spec, pipeline_options};
 
 /// A check that is to be done.
 pub struct Check<'c> {
-    spec: &'c mut Spec,
+    spec: &'c Spec,
     files: Vec<String>,
     rejects: Option<PathBuf>,
     again: bool,
@@ -63,8 +63,8 @@ pub struct Connection {
 }
 
 impl<'c> Check<'c> {
-    /// A check by a spec, which is changed so that all is found.
-    pub fn new(spec: &'c mut Spec) -> Check<'c> {
+    /// A check by a spec.
+    pub fn new(spec: &'c Spec) -> Check<'c> {
         Check {
             spec,
             files: Vec::new(),
@@ -158,7 +158,7 @@ impl<'c> Check<'c> {
         let new_columns = new_columns(&self.spec.plan, &files);
         target.unfit = target.unfit.take().or(new_columns);
         // Everything else that is wrong with the files is reported as well.
-        self.spec.plan.records.when_new_column = WhenNewColumn::Ignore;
+        let plan = self.spec.plan_past_new_columns()?;
         let before = target.columns(&self.spec.plan, header.as_deref(), &[]);
         let lacks_header = |(_, sides): &(String, Vec<Side>)| sides.iter().any(Side::lacks_header);
         if before.iter().any(lacks_header) {
@@ -172,13 +172,13 @@ impl<'c> Check<'c> {
                 ..CheckReport::default()
             });
         }
-        let spec = &*self.spec;
+        let spec = self.spec;
         let run = run_id();
         let rejects = self.rejects.as_deref();
         let mut sink = CheckSink::new(spec, &target, &files, rejects, &run, &watch);
         let keys = sink.unique.clone();
         let encode = |batch: &mut Encoded<Looked>| {
-            inspect::look(&spec.plan, &keys, &target.foresight, batch);
+            inspect::look(&plan, &keys, &target.foresight, batch);
         };
         let mut options = pipeline_options(self.threads, &run);
         if let Some(resumed) = &target.selection.resumed {
@@ -187,7 +187,7 @@ impl<'c> Check<'c> {
             options.is_same = resumed.is_same;
             options.checkpoints = true;
         }
-        let flowed = pipeline::run(&spec.plan, files.clone(), options, &encode, &mut sink);
+        let flowed = pipeline::run(&plan, files.clone(), options, &encode, &mut sink);
         sink.end();
         flowed?;
         let (seen, summary) = sink.finish(spec, &target, run)?;

@@ -122,7 +122,9 @@ impl Drift {
             let sources = files.to_vec();
             let account = RunAccount::open(sources, RunCounts::default(), None, watch);
             let mut counter = Counter(account);
-            let flowed = pipeline::run(&spec.plan, files.to_vec(), options, &|_| {}, &mut counter);
+            // What is new in the files is what is looked for.
+            let plan = spec.plan_past_new_columns()?;
+            let flowed = pipeline::run(&plan, files.to_vec(), options, &|_| {}, &mut counter);
             counter.0.end();
             flowed?;
             drift.was_read = true;

@@ -16,7 +16,6 @@ use barrow_core::escape::visible_path;
 use barrow_core::pipeline;
 use barrow_core::source::{self, SourceFile};
 use barrow_core::spec::TakenKey;
-use barrow_core::words::WhenNewColumn;
 use barrow_targets::{Url, secret};
 use serde::{Serialize, Serializer};
 use serde_json::{Value, json};
@@ -178,9 +177,7 @@ impl<'d> Draft<'d> {
     ///
     /// # Errors
     /// A file cannot be read; the spec has several record types.
-    pub fn compare(self, spec: &mut Spec) -> Result<Comparison, Error> {
-        // What is new in the files is what is looked for.
-        spec.plan.records.when_new_column = WhenNewColumn::Ignore;
+    pub fn compare(self, spec: &Spec) -> Result<Comparison, Error> {
         let files = spec.files(&self.files)?;
         // Types as they are: how much room to leave is for the spec to decide.
         let wanted = Wanted {
@@ -217,7 +214,7 @@ impl<'d> Draft<'d> {
     ///
     /// # Errors
     /// As [`Draft::compare`]; the spec cannot be written.
-    pub fn update(self, spec: &mut Spec) -> Result<Comparison, Error> {
+    pub fn update(self, spec: &Spec) -> Result<Comparison, Error> {
         let is_columns = |taken: &&TakenKey| taken.name() == "columns";
         if let Some(taken) = spec.origin.taken.iter().find(is_columns) {
             let other = spec.origin.texts.paths().nth(taken.part).map(visible_path);

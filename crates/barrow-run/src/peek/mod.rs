@@ -15,7 +15,6 @@ use barrow_core::source::{self, SourceFile};
 use barrow_core::spec::{SpecTexts, read_plan};
 use barrow_core::types::Type;
 use barrow_core::values::shown;
-use barrow_core::words::{WhenEmpty, WhenNewColumn};
 
 use crate::error::Error;
 use crate::spec_file::Spec;
@@ -95,9 +94,8 @@ impl Peek {
     ///
     /// # Errors
     /// A file cannot be read.
-    pub fn records(&self, spec: &mut Spec, files: &[String]) -> Result<Records, Error> {
-        let files = looked_into(spec, files)?;
-        self.head(&spec.plan, files)
+    pub fn records(&self, spec: &Spec, files: &[String]) -> Result<Records, Error> {
+        self.head(&spec.plan_of_look()?, spec.files(files)?)
     }
 
     /// The first lines of each file as they are. `words` name the files.
@@ -156,9 +154,9 @@ impl Peek {
 ///
 /// # Errors
 /// The file cannot be read, or has no such line.
-pub fn line_by_spec(spec: &mut Spec, files: &[String], line: u64) -> Result<Lines, Error> {
-    let files = looked_into(spec, files)?;
-    at(&spec.plan, &files[0], line, true)
+pub fn line_by_spec(spec: &Spec, files: &[String], line: u64) -> Result<Lines, Error> {
+    let files = spec.files(files)?;
+    at(&spec.plan_of_look()?, &files[0], line, true)
 }
 
 /// A line of each file with its neighbours.
@@ -172,13 +170,6 @@ pub fn line(words: &[String], line: u64) -> Result<Vec<Lines>, Error> {
         .iter()
         .map(|file| at(&plan, file, line, false))
         .collect()
-}
-
-/// The files that are looked into; at least one.
-fn looked_into(spec: &mut Spec, files: &[String]) -> Result<Vec<SourceFile>, Error> {
-    spec.plan.records.when_new_column = WhenNewColumn::Ignore;
-    spec.plan.source.when_empty = WhenEmpty::Skip;
-    spec.files(files)
 }
 
 /// The files that words name, by the settings of this folder.

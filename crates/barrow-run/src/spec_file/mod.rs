@@ -123,10 +123,20 @@ impl Spec {
     /// # Errors
     /// As [`Spec::open`].
     pub fn plan_of_look(&self) -> Result<Plan, Error> {
+        let mut plan = self.plan_past_new_columns()?;
+        plan.source.when_empty = WhenEmpty::Skip;
+        Ok(plan)
+    }
+
+    /// Another plan of the same spec, by which new columns stop nothing, so that all else that
+    /// is wrong with the files is found.
+    ///
+    /// # Errors
+    /// As [`Spec::open`].
+    pub(crate) fn plan_past_new_columns(&self) -> Result<Plan, Error> {
         let plan = spec::read_plan_of(&self.origin.texts, self.known.clone());
         let mut plan = plan.map_err(|problems| Error::spec(&self.origin.texts, problems))?;
         plan.records.when_new_column = WhenNewColumn::Ignore;
-        plan.source.when_empty = WhenEmpty::Skip;
         Ok(plan)
     }
 

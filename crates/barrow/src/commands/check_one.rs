@@ -23,11 +23,11 @@ pub(super) fn one(
         max_rejects: args.max_rejects,
         ..common.overrides()
     };
-    let mut spec = Spec::open(spec, &overrides)?;
+    let spec = Spec::open(spec, &overrides)?;
     failure::odd(&spec.origin.texts, &spec.plan.oddities);
     let name = spec.name();
     let mut progress = Progress::new(common.manner.quiet);
-    let check = Check::new(&mut spec)
+    let check = Check::new(&spec)
         .files(files.to_vec())
         .rejects(args.rejects.clone())
         .again(args.again)

@@ -57,11 +57,11 @@ fn beside(output: &Path) -> Result<Schema, Error> {
 /// Says how the files differ from a spec, and changes it where that is asked for.
 fn against(draft: Draft<'_>, args: &args::Draft, path: &Path) -> Result<ExitCode, Error> {
     let is_quiet = args.quiet || args.report == Report::Json;
-    let mut spec = open(path, &Overrides::default(), is_quiet)?;
+    let spec = open(path, &Overrides::default(), is_quiet)?;
     let updates = args.update.is_some();
     let comparison = match updates {
-        true => draft.update(&mut spec)?,
-        false => draft.compare(&mut spec)?,
+        true => draft.update(&spec)?,
+        false => draft.compare(&spec)?,
     };
     match args.report {
         Report::Json => json::print(&comparison)?,

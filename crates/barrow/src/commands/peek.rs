@@ -23,17 +23,14 @@ pub fn run(args: &args::Peek) -> Result<ExitCode, Error> {
 }
 
 fn by_spec(look: &Peek, args: &args::Peek) -> Result<(), Error> {
-    let mut spec = open(
+    let spec = open(
         &args.spec,
         &Overrides::default(),
         args.report == Report::Json,
     )?;
     match args.at {
-        Some(line) => lines::print(
-            &peek::line_by_spec(&mut spec, &args.files, line)?,
-            args.report,
-        ),
-        None => records::print(&look.records(&mut spec, &args.files)?, args.report),
+        Some(line) => lines::print(&peek::line_by_spec(&spec, &args.files, line)?, args.report),
+        None => records::print(&look.records(&spec, &args.files)?, args.report),
     }
 }
 

@@ -47,3 +47,13 @@ fn the_tour_runs_and_can_be_repeated_by_hand() {
         "a folder that holds something is left alone"
     );
 }
+
+#[test]
+fn the_tour_mends_the_run_that_it_has_just_loaded_however_often_it_runs() {
+    let m = Market::with(&[]);
+    for number in 0..20 {
+        let said = m.run(&format!("demo tour{number}"));
+        assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+        assert!(said.out.contains("2 mended, 9 are still open"), "{number}");
+    }
+}
