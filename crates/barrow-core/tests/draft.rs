@@ -423,7 +423,7 @@ fn fields_empty_in_quotes_are_null_only_where_no_text_is() {
 }
 
 #[test]
-fn records_that_lack_their_last_fields_are_filled_up() {
+fn records_that_lack_their_last_fields_are_told_and_not_filled_up() {
     let text: String = (0..30)
         .map(|n| {
             if n % 3 == 0 {
@@ -433,7 +433,18 @@ fn records_that_lack_their_last_fields_are_filled_up() {
             }
         })
         .collect();
-    let (draft, rows) = rows_of(&format!("id,b,note\n{text}"));
+    let (path, draft) = draft_of(format!("id,b,note\n{text}").as_bytes(), 1 << 16);
+    says(&draft, "10 of 30 records have another number of fields");
+    says(&draft, "when_short = \"null\"");
+    let out = read_path(&draft.text, path.path());
+    assert_eq!(
+        (out.rows.len(), out.rejects.len()),
+        (20, 10),
+        "{}",
+        draft.text
+    );
+    // Without a header nothing says how many they should have.
+    let (draft, rows) = rows_of(&text);
     assert_eq!((rows.len(), rows[0][2].as_str()), (30, "NULL"));
     says(&draft, "when_short = \"reject\"");
     // One odd line among many stays a fault.
@@ -906,4 +917,55 @@ fn a_first_line_of_any_length_is_a_header() {
     let (_, draft) = draft_of(file.as_bytes(), 1 << 16);
     assert_eq!((draft.columns.len(), draft.records), (60_000, 1));
     assert_eq!(draft.columns[59_999].name, "column059999");
+}
+
+#[test]
+fn the_header_wins_where_most_lines_have_as_many_fields() {
+    // Commas without quotes in one line of 25, or in one of 10; a line that is short.
+    for every in [25, 10, 4] {
+        let mut file = String::from("id,city,street,qty\n");
+        for n in 1..=200 {
+            file += &match n {
+                _ if n % every == 0 => format!("{n},Town{n},Street {}, back,{}\n", n % 7, n % 9),
+                77 | 78 | 79 | 81 | 82 => format!("{n},Town{n}\n"),
+                _ => format!("{n},Town{n},Street {},{}\n", n % 7, n % 9),
+            };
+        }
+        let (path, draft) = draft_of(file.as_bytes(), 1 << 16);
+        assert_eq!(
+            names(&draft),
+            ["id", "city", "street", "qty"],
+            "{}",
+            draft.text
+        );
+        assert_eq!(draft.shape.heading, Heading::Names);
+        assert!(!draft.text.contains("when_short"), "{}", draft.text);
+        let wrong = 200 / every + 5;
+        says(
+            &draft,
+            &format!("{wrong} of 200 records have another number of fields"),
+        );
+        let out = read_path(&draft.text, path.path());
+        assert_eq!(
+            (out.rows.len(), out.rejects.len()),
+            (200 - wrong, wrong),
+            "{every}"
+        );
+        assert!(out.rows.iter().all(|row| row.3[1].starts_with("Town")));
+    }
+}
+
+#[test]
+fn truth_values_are_listed_in_all_of_their_spellings() {
+    for words in [["Ja", "ja", "Nein", "nein"], ["JA", "ja", "NEIN", "Nein"]] {
+        let lines: String = (0..100)
+            .map(|n| format!("{n},{}\n", words[n % 4]))
+            .collect();
+        let (draft, rows) = rows_of(&format!("id,ok\n{lines}"));
+        assert_eq!(types(&draft), ["bigint", "boolean"], "{}", draft.text);
+        assert_eq!(rows.len(), 100);
+        for (n, row) in rows.iter().enumerate() {
+            assert_eq!(row[1], (n % 4 < 2).to_string());
+        }
+    }
 }

@@ -109,7 +109,7 @@ fn a_report_is_a_document() {
         (&Value::from(0), &Value::from(1))
     );
     // Nothing is there but the rejects.
-    let check = Check::new(&mut folder.spec()).run().unwrap();
+    let check = Check::new(&folder.spec()).run().unwrap();
     assert_eq!(check.summary.unwrap().rejected(), 1);
 }
 
@@ -183,7 +183,7 @@ fn out(path: PathBuf) -> Out {
 fn an_observer_is_told_of_the_end_also_of_what_fails() {
     let folder = Folder::new(SPEC, "");
     let mut told = Told::default();
-    let checked = Check::new(&mut folder.spec()).observe(&mut told).run();
+    let checked = Check::new(&folder.spec()).observe(&mut told).run();
     assert_eq!(checked.err().map(|e| e.kind()), Some(ErrorKind::Input));
     assert!(told.ended);
     let mut told = Told::default();
@@ -200,7 +200,7 @@ fn a_comparison_finds_a_column_by_its_name_as_a_load_does() {
     let mut told = Told::default();
     let compared = Draft::new(Vec::new())
         .observe(&mut told)
-        .compare(&mut folder.spec());
+        .compare(&folder.spec());
     let drift = compared.unwrap().drift;
     assert!(drift.missing.is_empty() && drift.new.is_empty());
     let [changed] = drift.changed.as_slice() else {

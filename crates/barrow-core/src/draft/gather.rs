@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Mutex;
 
-use super::layout::{Layout, Shape};
+use super::layout::{Heading, Layout, Shape};
 use super::profile::{Hashed, Hint, Monotonicity, Profile};
 use super::remark::Remark;
 use super::sections;
@@ -80,7 +80,9 @@ impl Gathered {
                 true
             }
             Layout::Delimited(_)
+                // Where names are as many as most records have fields, the others are faults.
                 if !shape.is_ragged
+                    && (shape.heading != Heading::Names || self.seen.records <= self.seen.misshapen)
                     && shape.parts.len() == 1
                     && self.seen.too_few >= 3
                     && self.seen.too_few * 1_000 > all * FEW_SHORT =>
@@ -105,6 +107,28 @@ impl Gathered {
             }
             _ => false,
         }
+    }
+
+    /// Records of another number of fields than the header, where there are more than a few: they
+    /// are rejects to come, and neither filled up nor cut.
+    pub fn other_widths(&self, shape: &Shape) -> Option<Remark> {
+        let all = self.seen.records + self.seen.misshapen;
+        let is_told = matches!(shape.layout, Layout::Delimited(_))
+            && shape.heading == Heading::Names
+            && shape.parts.len() == 1
+            && self.seen.misshapen * 1_000 > all * FEW_SHORT;
+        is_told.then(|| {
+            let key = match self.seen.too_few * 2 >= self.seen.misshapen {
+                true => "when_short = \"null\"",
+                false => "when_long = \"drop\"",
+            };
+            let says = format!(
+                "{} of {all} records have another number of fields than the header, and would be \
+                 rejected",
+                self.seen.misshapen
+            );
+            Remark::of_file(says, key)
+        })
     }
 
     /// Whether the encoding was taken too soon.

@@ -37,8 +37,9 @@ pub struct Inferred {
     pub sign: Option<&'static str>,
     /// The patterns, where they are not the usual.
     pub patterns: Vec<String>,
-    /// The words for true and for false, where they are not the usual.
-    pub words: Option<(String, String)>,
+    /// The words for true and for false in all of their spellings, the most frequent first,
+    /// where they are not the usual.
+    pub words: Option<(Vec<String>, Vec<String>)>,
 }
 
 impl Inferred {

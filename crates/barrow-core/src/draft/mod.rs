@@ -140,6 +140,7 @@ pub fn draft(
     let columns = choose_all(&shape, &gathered, &distinct, &judgement, wanted);
     offer_trailer(&mut shape, &gathered);
     say_spaces(&mut shape, &gathered, &judgement);
+    shape.remarks.extend(gathered.other_widths(&shape));
     let text = write::spec(&shape, &columns, &judgement, &gathered, wanted);
     Ok(Draft {
         shape,

@@ -219,8 +219,8 @@ fn writing(choice: &Inferred, common: &Common) -> Vec<(&'static str, String)> {
         several => keys.push(("format", list(several.iter().map(String::as_str)))),
     }
     if let Some((yes, no)) = &choice.words {
-        keys.push(("true_values", list([yes.as_str()])));
-        keys.push(("false_values", list([no.as_str()])));
+        keys.push(("true_values", list(yes.iter().map(String::as_str))));
+        keys.push(("false_values", list(no.iter().map(String::as_str))));
     }
     keys
 }

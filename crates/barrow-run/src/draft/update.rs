@@ -199,8 +199,8 @@ fn writing(choice: &Inferred) -> Vec<(&'static str, Value)> {
         several => keys.push(("format", texts(several))),
     }
     if let Some((yes, no)) = &choice.words {
-        keys.push(("true_values", list(&[yes])));
-        keys.push(("false_values", list(&[no])));
+        keys.push(("true_values", texts(yes)));
+        keys.push(("false_values", texts(no)));
     }
     keys
 }

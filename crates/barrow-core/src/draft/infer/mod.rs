@@ -319,13 +319,24 @@ impl Chooser<'_> {
             return choice;
         };
         if !matches!(yes, "true" | "t" | "yes" | "y") {
+            // Words that a spec names are matched exactly.
             let written = |wanted: &str| {
-                let words = self.p.words.iter().map(|(word, _)| word.trim());
-                words
-                    .into_iter()
-                    .find(|word| word.to_lowercase() == wanted)
-                    .unwrap_or(wanted)
-                    .to_string()
+                let words = self.p.words.iter();
+                let mut found: Vec<(&str, u64)> = words
+                    .map(|(word, count)| (word.trim(), *count))
+                    .filter(|(word, _)| word.to_lowercase() == wanted)
+                    .collect();
+                found.sort_by_key(|(word, count)| (std::cmp::Reverse(*count), *word));
+                let mut spellings: Vec<String> = Vec::new();
+                for (word, _) in found {
+                    if !spellings.iter().any(|known| known == word) {
+                        spellings.push(word.to_string());
+                    }
+                }
+                if spellings.is_empty() {
+                    spellings.push(wanted.to_string());
+                }
+                spellings
             };
             choice.words = Some((written(yes), written(no)));
         }

@@ -61,6 +61,9 @@ pub struct Candidate {
     pub short: usize,
     /// Whether the missing fields are rather the format than a fault.
     pub is_ragged: bool,
+    /// Whether the records begin with names, as many as most records have fields: then lines
+    /// of another number are faults.
+    pub has_header: bool,
 }
 
 impl Delimited {
@@ -121,9 +124,15 @@ impl Candidate {
             fits: 0,
             short: 0,
             is_ragged: false,
+            has_header: false,
         };
         let few_beyond = at_least(wide + 1) * 20 <= counts.len();
         let starts_wide = counts.iter().take(2).any(|c| *c == wide);
+        candidate.has_header = has_header(&candidate.records, &counts, mode);
+        if candidate.has_header {
+            candidate.count(&counts);
+            return Some(candidate);
+        }
         if wide > mode && few_beyond && (starts_wide || at_least(2) * 50 >= counts.len() * 49) {
             candidate.width = wide;
         }
@@ -156,7 +165,10 @@ impl Candidate {
             .filter(|count| **count > 1 && **count < width)
             .count();
         let more = rest.len() - self.fits - self.short;
-        self.is_ragged = self.short * 50 > rest.len() && self.short >= 3 && more * 20 <= rest.len();
+        self.is_ragged = !self.has_header
+            && self.short * 50 > rest.len()
+            && self.short >= 3
+            && more * 20 <= rest.len();
     }
 
     /// Records after the titles.
@@ -188,6 +200,20 @@ impl Candidate {
                 || (odd <= 2 && self.fits >= 3 * odd && self.fits > 1)
                 || (has_names && self.share() >= 600))
     }
+}
+
+/// Whether the first record that has as many fields as most has names in all of them, and the
+/// others of that number are most of all.
+fn has_header(records: &[Cut], counts: &[usize], mode: usize) -> bool {
+    let most = counts.iter().filter(|count| **count == mode).count();
+    let first = counts
+        .iter()
+        .take(MOST_TITLES)
+        .position(|count| *count == mode);
+    let names = first.and_then(|first| records[first].fields.as_ref());
+    let mut seen = std::collections::HashSet::new();
+    most * 2 > counts.len()
+        && names.is_some_and(|names| names.iter().all(|name| is_name(name) && seen.insert(name)))
 }
 
 /// Whether a text may be a column's name.
