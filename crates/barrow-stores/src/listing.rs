@@ -71,15 +71,42 @@ async fn one(client: &Client, key: &str) -> Result<ObjectMeta, Fault> {
 /// A key as the store's client has it.
 ///
 /// # Errors
-/// A key that it cannot name: with an empty part, `.` or `..`.
+/// A key that it cannot name: with an empty part, `.` or `..`, or a slash at an end, which it
+/// would take off, and so name another object.
 pub fn path_of(key: &str) -> Result<Path, Fault> {
-    Path::parse(key).map_err(|error| {
+    let cannot = |why: &str| {
         Fault::Other(format!(
             "the key {} cannot be named here: {}",
             escape_for_display(key.as_bytes()),
-            escape_for_display(error.to_string().as_bytes())
+            escape_for_display(why.as_bytes())
         ))
-    })
+    };
+    let path = Path::parse(key).map_err(|error| cannot(&error.to_string()))?;
+    match path.as_ref() == key {
+        true => Ok(path),
+        false => Err(cannot("a slash at its start or end would be taken off")),
+    }
+}
+
+/// Whether a listing names each object as the store has it: the client takes slashes off the
+/// ends of keys, and so may name another object.
+///
+/// # Errors
+/// Two objects have one name, or one does not begin as all that were asked for.
+fn are_told_apart(found: &[ObjectMeta], start: &str) -> Result<(), Fault> {
+    let mut seen = HashSet::new();
+    let odd = found.iter().find(|object| {
+        let key = object.location.as_ref();
+        !seen.insert(key) || !(key.starts_with(start) || start.strip_suffix('/') == Some(key))
+    });
+    match odd {
+        None => Ok(()),
+        Some(object) => Err(Fault::Other(format!(
+            "there is a key like {} with a slash at its start or end, which cannot be told \
+             from the other here: name the objects one by one",
+            escape_for_display(object.location.as_ref().as_bytes())
+        ))),
+    }
 }
 
 /// Every object whose key begins so.
@@ -100,6 +127,7 @@ pub async fn under(client: &Client, start: &str) -> Result<Vec<ObjectMeta>, Faul
         found.extend(page.result.objects);
         page_token = page.page_token;
         if page_token.is_none() {
+            are_told_apart(&found, start)?;
             return Ok(found);
         }
     }

@@ -200,11 +200,15 @@ impl Head {
         same(&self.etag, &other.etag) && same(&self.modified, &other.modified)
     }
 
+    /// The tag that two versions of a file never share (RFC 9110, section 8.8.3).
+    fn strong_tag(&self) -> Option<&str> {
+        self.etag.as_deref().filter(|tag| !tag.starts_with("W/"))
+    }
+
     /// What a further request says, so that it is answered only by the same file. A weak tag
     /// never matches (RFC 9110, section 13.1.1).
     fn condition(&self) -> Option<(HeaderName, &str)> {
-        let strong = self.etag.as_deref().filter(|tag| !tag.starts_with("W/"));
-        let by_tag = strong.map(|tag| (IF_MATCH, tag));
+        let by_tag = self.strong_tag().map(|tag| (IF_MATCH, tag));
         by_tag.or_else(|| Some((IF_UNMODIFIED_SINCE, self.modified.as_deref()?)))
     }
 }
@@ -232,9 +236,13 @@ fn unreachable(error: reqwest::Error) -> (Fault, bool) {
 }
 
 impl WebFile {
-    /// Whether it is read in ranges.
+    /// Whether it is read in ranges: only where a strong tag says of each that it is of the same
+    /// file (RFC 9110, section 8.8.1). A date or a weak tag may be those of two versions.
     fn is_ranged(&self) -> bool {
-        self.head.has_ranges && self.head.size.is_some() && self.head.encoding.is_none()
+        self.head.has_ranges
+            && self.head.size.is_some()
+            && self.head.encoding.is_none()
+            && self.head.strong_tag().is_some()
     }
 
     fn ranges(&self) -> Arc<dyn Ranges> {
@@ -455,9 +463,16 @@ impl Ranges for WebRanges {
         if !self.head.is_same(&Head::of(response.headers())) {
             return Err(Fault::Changed);
         }
+        let given = text(response.headers(), CONTENT_RANGE).unwrap_or_default();
         let begins = format!("bytes {}-", range.start);
-        let is_it = |given: String| given.starts_with(&begins);
-        if !text(response.headers(), CONTENT_RANGE).is_some_and(is_it) {
+        // The total is that of the file as it is now; a server that does not know it says "*".
+        let total = given
+            .rsplit_once('/')
+            .and_then(|(_, total)| total.parse::<u64>().ok());
+        if total.is_some_and(|total| self.head.size != Some(total)) {
+            return Err(Fault::Changed);
+        }
+        if !given.starts_with(&begins) {
             return Err(Fault::Other(
                 "the server gave another range than asked for".into(),
             ));

@@ -260,3 +260,102 @@ fn a_web_file_is_read_by_ranges_or_from_a_copy() {
         .remove(0);
     assert_eq!(content(&empty), b"");
 }
+
+#[test]
+fn a_key_that_the_client_would_name_otherwise_is_refused_and_no_other_is_read() {
+    let server = server();
+    server.put("market", "b.csv", "the other one");
+    server.put("market", "in/b.csv", "another");
+    let stores = stores(&server);
+    for address in [
+        "s3://market//b.csv",
+        "s3://market/in//b.csv",
+        "s3://market/in/./b.csv",
+        "s3://market/in/../b.csv",
+        "s3://market//b*.csv",
+    ] {
+        let told = stores.find(address).map(|found| names(&found));
+        assert!(
+            !matches!(&told, Ok(found) if !found.is_empty()),
+            "{address}: {told:?}"
+        );
+    }
+    assert_eq!(
+        content(&stores.find("s3://market/b.csv").unwrap()[0]),
+        b"the other one"
+    );
+}
+
+/// A web server that gives ranges of a file of which half is rewritten after some requests,
+/// and that has these validators. It stops with the test.
+fn changing(validator: &'static str, size: usize) -> String {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = format!("http://{}/w.csv", listener.local_addr().unwrap());
+    std::thread::spawn(move || {
+        let mut bodies = 0;
+        for stream in listener.incoming() {
+            let Ok(mut stream) = stream else { return };
+            let mut request = Vec::new();
+            let mut byte = [0];
+            while !request.ends_with(b"\r\n\r\n") {
+                match stream.read(&mut byte) {
+                    Ok(1) => request.push(byte[0]),
+                    _ => break,
+                }
+            }
+            let request = String::from_utf8_lossy(&request).to_ascii_lowercase();
+            // After its second answer with bytes, the file is another one of the same size.
+            let file = vec![if bodies < 2 { b'a' } else { b'b' }; size];
+            let range = request
+                .lines()
+                .find_map(|line| line.strip_prefix("range: bytes="));
+            let (from, to) = match range.and_then(|range| range.split_once('-')) {
+                Some((from, to)) => (
+                    from.parse().unwrap(),
+                    to.trim().parse::<usize>().unwrap().min(size - 1) + 1,
+                ),
+                None => (0, size),
+            };
+            let status = match range {
+                Some(_) => format!(
+                    "206 Partial Content\r\nContent-Range: bytes {from}-{}/{size}",
+                    to - 1
+                ),
+                None => "200 OK".into(),
+            };
+            let head = format!(
+                "HTTP/1.1 {status}\r\nContent-Length: {}\r\nAccept-Ranges: bytes\r\n{validator}Connection: close\r\n\r\n",
+                to - from
+            );
+            let _ = stream.write_all(head.as_bytes());
+            if !request.starts_with("head") {
+                bodies += 1;
+                let _ = stream.write_all(&file[from..to]);
+            }
+        }
+    });
+    address
+}
+
+#[test]
+fn two_versions_of_a_web_file_are_never_mixed() {
+    for validator in [
+        "",
+        "ETag: W/\"1\"\r\n",
+        "Last-Modified: Wed, 02 Apr 2031 10:00:00 GMT\r\n",
+    ] {
+        let address = changing(validator, 9 << 20);
+        let server = server();
+        let stores = stores(&server);
+        let file = &stores.find(&address).unwrap()[0];
+        for _ in 0..2 {
+            let read = content(file);
+            assert_eq!(read.len(), 9 << 20);
+            let first = read[0];
+            assert!(
+                read.iter().all(|byte| *byte == first),
+                "{validator:?}: two versions"
+            );
+        }
+    }
+}

@@ -179,7 +179,6 @@ fn refresh(columns: &mut dyn toml_edit::TableLike, name: &str, chosen: &Chosen) 
 
 /// How a choice's values are written, as keys of a spec.
 fn writing(choice: &Inferred) -> Vec<(&'static str, Value)> {
-    let list = |words: &[&str]| Value::Array(words.iter().copied().collect::<Array>());
     let texts =
         |words: &[String]| Value::Array(words.iter().map(String::as_str).collect::<Array>());
     let mut keys = Vec::new();
