@@ -302,6 +302,8 @@ pub struct ColumnPlan {
     pub required: bool,
     /// Whether it is loaded, and not read past.
     pub load: bool,
+    /// What is done with decimals that SQLite's numbers cannot hold.
+    pub when_inexact: WhenInexact,
     /// At which end of its width a value is in a file that is written, if the spec
     /// says so.
     pub align: Option<Align>,

@@ -80,6 +80,8 @@ pub enum Code {
     TooLong,
     /// More digits after the mark than the column holds.
     TooPrecise,
+    /// A decimal that the table's numbers cannot hold.
+    Inexact,
     /// Null where the column needs a value.
     Required,
     /// A check on the record does not hold.
@@ -132,6 +134,7 @@ impl Code {
             Code::OutOfRange => "out-of-range",
             Code::TooLong => "too-long",
             Code::TooPrecise => "too-precise",
+            Code::Inexact => "inexact",
             Code::Required => "required",
             Code::CheckFailed => "check-failed",
             Code::NoKind => "no-record-type",
@@ -177,6 +180,7 @@ impl Code {
             Code::OutOfRange => "out of range",
             Code::TooLong => "too long",
             Code::TooPrecise => "too precise",
+            Code::Inexact => "the table's numbers cannot hold it",
             Code::Required => "required, but null",
             Code::CheckFailed => "a check does not hold",
             Code::NoKind => "a record of no record type",

@@ -222,6 +222,15 @@ pub const CODES: &[CodeHelp] = &[
         &["columns.type", "values.when_too_precise"],
     ),
     help(
+        Code::Inexact,
+        "A decimal that the numbers of SQLite cannot hold: they hold decimals of 15 digits, and whole ones of 64 bits.",
+        &[
+            "target.when_inexact",
+            "columns.when_inexact",
+            "columns.type",
+        ],
+    ),
+    help(
         Code::Required,
         "The value is null, and the column needs one.",
         &["columns.required", "columns.default", "values.null_values"],

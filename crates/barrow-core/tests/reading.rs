@@ -72,11 +72,11 @@ fn a_stray_quote_costs_one_record_though_later_ones_are_quoted() {
 }
 
 #[test]
-fn a_stray_quote_that_a_later_quote_seems_to_close_costs_one_record() {
-    // The quote before "," closes the stray one at first sight.
+fn a_stray_quote_that_a_later_quote_closes_makes_a_record_of_other_fields() {
+    // The quote before "," closes the stray one: that is well-formed.
     let out = read(AB, "a,b\n1,\"stray\n2,\",y\"\n3,z\n");
-    assert_eq!(out.cells(), [["2", ",y"], ["3", "z"]]);
-    assert_eq!(out.reasons(), [(2, vec!["unclosed-quote"])]);
+    assert_eq!(out.cells(), [["3", "z"]]);
+    assert_eq!(out.reasons(), [(2, vec!["too-many-fields"])]);
 }
 
 #[test]
@@ -97,8 +97,9 @@ fn a_quote_inside_an_unquoted_field_is_text() {
 }
 
 #[test]
-fn a_quote_not_closed_within_the_longest_record_costs_one_record() {
-    let spec = format!("[records]\nmax_record_size = 1000\n{AB}");
+fn a_quote_not_closed_within_the_longest_record_costs_its_line_or_is_one_record() {
+    let typed = AB.replacen("text", "bigint", 1);
+    let spec = format!("[records]\nmax_record_size = 1000\n{typed}");
     let mut bytes = b"a,b\n1,\"x\n".to_vec();
     for id in 2..2_000 {
         bytes.extend_from_slice(format!("{id},y\n").as_bytes());
@@ -107,6 +108,11 @@ fn a_quote_not_closed_within_the_longest_record_costs_one_record() {
     let out = read(&spec, &bytes);
     assert_eq!(out.rows.len(), 1_999);
     assert_eq!(out.reasons(), [(2, vec!["unclosed-quote"])]);
+    // Where all columns are text, nothing tells records from a long value.
+    let spec = format!("[records]\nmax_record_size = 1000\n{AB}");
+    let out = read(&spec, &bytes);
+    assert_eq!((out.rows.len(), out.tally.rejected()), (0, 1));
+    assert_eq!(out.reasons()[0], (2, vec!["record-too-long"]));
 }
 
 #[test]

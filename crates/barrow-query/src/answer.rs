@@ -14,7 +14,7 @@ use barrow_targets::sqlite::Sqlite;
 use rusqlite::types::Value;
 use rusqlite::{Connection, Statement};
 
-use crate::aggregates::Aggregates;
+use crate::aggregates::{Aggregates, shows_sums};
 use crate::report::{QueryReport, TableReport, most};
 use crate::shared::{Scan, Shared};
 use crate::tables::FileTable;
@@ -61,6 +61,9 @@ impl Answer {
             clock,
             columns: Vec::new(),
         };
+        let are_shown = shows_sums(&answer.sql);
+        let long = answer.shared.long_sums();
+        long.are_shown.store(are_shown, Ordering::Relaxed);
         let columns = columns(&answer.prepare()?);
         if let Some(own) = Aggregates::of(&answer.sql, &answer.tables, &answer.shared) {
             let names: Vec<&str> = columns.iter().map(|c| c.name.as_str()).collect();
@@ -259,7 +262,7 @@ fn report(
             kept: scan.kept,
         }
     };
-    if shared.long_sums().load(Ordering::Relaxed) {
+    if shared.long_sums().were_given.load(Ordering::Relaxed) {
         notes.push(LONG_SUM.to_string());
     }
     QueryReport {

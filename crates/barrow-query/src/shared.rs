@@ -2,11 +2,12 @@
 
 use std::collections::{BTreeMap, HashSet};
 use std::path::PathBuf;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use barrow_core::counts::RunCounts;
 use barrow_run::Error;
+
+use crate::exact::LongSums;
 
 /// What one look through a table's files has counted.
 #[derive(Debug, Default)]
@@ -33,7 +34,7 @@ struct Inner {
     failure: Option<Error>,
     refused: Option<String>,
     next: u64,
-    long_sums: Arc<AtomicBool>,
+    long_sums: LongSums,
     /// Files that can be read only once, and were.
     read_once: HashSet<PathBuf>,
 }
@@ -44,14 +45,9 @@ impl Shared {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Becomes true once a sum was given as text.
-    pub fn long_sums(&self) -> Arc<AtomicBool> {
+    /// What becomes of sums that no number of SQLite's gives back.
+    pub fn long_sums(&self) -> LongSums {
         self.inner().long_sums.clone()
-    }
-
-    /// A sum is given as text.
-    pub fn sum_is_long(&self) {
-        self.inner().long_sums.store(true, Ordering::Relaxed);
     }
 
     /// A number that no other place of a table in a query has.

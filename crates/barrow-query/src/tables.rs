@@ -8,6 +8,7 @@ use barrow_core::escape::escape_for_display;
 use barrow_core::plan::{ColumnPlan, Plan, RecordTypePlan};
 use barrow_core::source::SourceFile;
 use barrow_core::types::Type;
+use barrow_core::words::WhenInexact;
 use barrow_run::{Error, Spec};
 
 /// What of a file tells that it is still the same.
@@ -76,6 +77,22 @@ pub struct TableColumn {
     pub name: String,
     /// Its type.
     pub ty: Type,
+    /// Whether it is a decimal that the spec has as text, since it may have more digits than
+    /// SQLite's numbers hold.
+    pub is_text: bool,
+}
+
+impl TableColumn {
+    /// The word that declares it, as in a table that was loaded.
+    fn declared(&self) -> String {
+        barrow_targets::sqlite::DIALECT.column_type(&barrow_targets::Column {
+            name: self.name.clone(),
+            ty: self.ty,
+            required: false,
+            inexact_as_text: self.is_text,
+            one_of: Vec::new(),
+        })
+    }
 }
 
 /// What every record has beside its columns; not among those of `*`.
@@ -175,14 +192,8 @@ impl FileTable {
 
     /// Each column's name, and its declaration in SQL.
     pub fn declared(&self) -> Vec<(String, String)> {
-        let own = self.columns.iter().map(|column| {
-            let word = barrow_targets::sqlite::DIALECT.type_word(column.ty);
-            let compared = match is_long(column.ty) {
-                true => " COLLATE decimal",
-                false => "",
-            };
-            (column.name.clone(), format!("{word}{compared}"))
-        });
+        let own = self.columns.iter();
+        let own = own.map(|column| (column.name.clone(), column.declared()));
         let extras = self.extras.iter().map(|extra| {
             let (name, word) = extra.words();
             (name.to_string(), format!("{word} HIDDEN"))
@@ -191,15 +202,18 @@ impl FileTable {
     }
 }
 
-/// Whether it is a decimal that stands as text, since no number of SQLite's would be exact.
-pub fn is_long(ty: Type) -> bool {
-    matches!(ty, Type::Decimal { precision, .. } if precision > 15)
-}
-
 fn column(column: &ColumnPlan) -> TableColumn {
     TableColumn {
         name: column.name.clone(),
         ty: column.ty,
+        is_text: column.when_inexact == WhenInexact::Text
+            && matches!(
+                column.ty,
+                Type::Decimal {
+                    precision: 16..,
+                    ..
+                }
+            ),
     }
 }
 

@@ -43,8 +43,9 @@ fn value(rng: &mut Rng, name: &str, row: usize) -> String {
         "price" => format!("{}{}.{:02}", sign(rng), rng.u32(..40), rng.u32(..100)),
         "amount" if rng.bool() => format!("{}{}", sign(rng), rng.u32(..40)),
         "amount" => {
-            let bits = rng.u8(1..80);
-            let (whole, rest) = (rng.u128(..1 << bits), rng.u32(..10_000));
+            // Of at most 15 digits.
+            let bits = rng.u8(1..36);
+            let (whole, rest) = (rng.u64(..1 << bits), rng.u32(..10_000));
             format!("{}{whole}.{rest:04}", sign(rng))
         }
         "ratio" => format!("{}", rng.f64() * 100.0 - 50.0),
@@ -121,7 +122,7 @@ fn condition(rng: &mut Rng, table: &str) -> String {
 /// A query; `[price]` stands for the sum of all prices, which each side says in its own way.
 fn query(rng: &mut Rng) -> String {
     let column = COLUMNS[rng.usize(..10)].0;
-    match rng.u8(..13) {
+    match rng.u8(..15) {
         0 | 1 => format!("SELECT * FROM t WHERE {} ORDER BY id", condition(rng, "t")),
         2 => format!(
             "SELECT crop, count(*), count({column}), [price], avg(k), min(day), max(at) FROM t \
@@ -156,7 +157,29 @@ fn query(rng: &mut Rng) -> String {
             condition(rng, "t")
         ),
         10 | 11 => whole_table(rng),
+        12 => expression(rng),
         _ => "SELECT id, sum(k) OVER (PARTITION BY crop ORDER BY id ROWS 2 PRECEDING) FROM t ORDER BY id".into(),
+    }
+}
+
+/// Comparisons of what is computed from decimals, and not of the columns alone.
+fn expression(rng: &mut Rng) -> String {
+    let than = literal(rng, "price").replace('\'', "");
+    match rng.u8(..8) {
+        0 => format!(
+            "SELECT crop, max(amount) FROM t GROUP BY crop HAVING max(amount) > {than} ORDER BY crop"
+        ),
+        1 => "SELECT crop, min(amount) FROM t GROUP BY crop ORDER BY min(amount), crop".into(),
+        2 => format!("SELECT id FROM t WHERE coalesce(amount, 0) > {than} ORDER BY id"),
+        3 => format!(
+            "SELECT id FROM t WHERE CASE WHEN k > 5 THEN amount ELSE price END > {than} ORDER BY id"
+        ),
+        4 => format!(
+            "WITH c AS (SELECT id, amount AS a FROM t) SELECT id FROM c WHERE a > {than} ORDER BY a, id"
+        ),
+        5 => "SELECT id FROM t WHERE amount > price ORDER BY nullif(amount, 5), id".into(),
+        6 => "SELECT DISTINCT abs(amount) FROM t ORDER BY 1".into(),
+        _ => "SELECT id, row_number() OVER (ORDER BY amount, id) FROM t ORDER BY id".into(),
     }
 }
 
@@ -219,23 +242,6 @@ fn of_files(folder: &Path, sql: &str) -> Result<Rows, Box<dyn Error>> {
     Ok(rows)
 }
 
-/// The loaded tables, with the same rows, where long decimals compare as decimals. This is all
-/// that a query to files has and a table that was loaded has not.
-fn loaded(path: &Path) -> Result<Connection, Box<dyn Error>> {
-    let tables = Connection::open(path)?;
-    barrow_query::exact::collate(&tables)?;
-    for name in ["t", "u"] {
-        let of = format!("SELECT sql FROM sqlite_master WHERE name = '{name}'");
-        let made: String = tables.query_row(&of, [], |row| row.get(0))?;
-        let compared = made.replace("DECIMAL_TEXT(30,4)", "DECIMAL_TEXT(30,4) COLLATE decimal");
-        assert_ne!(made, compared);
-        tables.execute_batch(&format!(
-            "ALTER TABLE {name} RENAME TO old; {compared}; INSERT INTO {name} SELECT * FROM old; DROP TABLE old"
-        ))?;
-    }
-    Ok(tables)
-}
-
 /// Of the loaded tables, by SQLite as it is.
 fn of_tables(tables: &Connection, sql: &str) -> Result<Rows, Box<dyn Error>> {
     let cents = "sum(CAST(round(price * 100) AS INTEGER)) / 100.0";
@@ -273,7 +279,7 @@ fn a_query_to_files_answers_as_one_to_the_loaded_tables() -> Result<(), Box<dyn 
             let report = Load::new(&spec).run()?;
             assert!(report.loaded() > 0, "market {seed}");
         }
-        let tables = loaded(&folder.path().join("m.db"))?;
+        let tables = Connection::open(folder.path().join("m.db"))?;
         for _ in 0..QUERIES {
             let sql = query(rng);
             let said = |error: Box<dyn Error>| format!("market {seed}: {sql}: {error}");
@@ -342,5 +348,172 @@ fn counts_and_sums_of_a_whole_table_are_those_of_its_rows_one_by_one() -> Result
         sums.contains("[Real(19999698971.72), Integer(199996)]"),
         "{sums}"
     );
+    Ok(())
+}
+
+/// A decimal as whole units of ten to the power of minus eight, and as it is written.
+fn decimal(rng: &mut Rng) -> (i128, String) {
+    let digits = rng.u32(1..=15);
+    let most = 10i64.pow(digits);
+    let number = rng.i64(1 - most..most);
+    let scale = rng.u32(0..=8);
+    let unit = 10i64.pow(scale);
+    let sign = if number < 0 { "-" } else { "" };
+    let (whole, rest) = (
+        number.unsigned_abs() / unit as u64,
+        number.unsigned_abs() % unit as u64,
+    );
+    let text = match scale {
+        0 => format!("{sign}{whole}"),
+        _ => format!("{sign}{whole}.{rest:0width$}", width = scale as usize),
+    };
+    (i128::from(number) * 10i128.pow(8 - scale), text)
+}
+
+#[test]
+fn decimals_compare_and_sort_exactly_in_files_and_in_the_loaded_table() -> Result<(), Box<dyn Error>>
+{
+    for seed in 0..20 {
+        let rng = &mut Rng::with_seed(seed);
+        let folder = tempfile::tempdir()?;
+        let values: Vec<(i128, String)> = (0..200).map(|_| decimal(rng)).collect();
+        let lines: String = values
+            .iter()
+            .enumerate()
+            .map(|(id, (_, text))| format!("{id},{text}\n"))
+            .collect();
+        std::fs::write(folder.path().join("t.csv"), format!("id,a\n{lines}"))?;
+        std::fs::write(
+            folder.path().join("t.spec.toml"),
+            "[source]\nfiles = [\"t.csv\"]\n[columns]\nid = \"bigint\"\na = \"decimal(30,8)\"\n\
+             [target]\ndatabase = \"sqlite:m.db\"\ntable = \"t\"\ncreate = true\n",
+        )?;
+        let spec = Spec::open(&folder.path().join("t.spec.toml"), &Overrides::default())?;
+        assert_eq!(Load::new(&spec).run()?.loaded(), 200);
+        let tables = Connection::open(folder.path().join("m.db"))?;
+        for _ in 0..10 {
+            let (than, text) = decimal(rng);
+            let mut wanted: Vec<(i128, usize)> = values
+                .iter()
+                .enumerate()
+                .map(|(id, (n, _))| (*n, id))
+                .filter(|(n, _)| *n > than)
+                .collect();
+            wanted.sort_unstable();
+            let wanted: Vec<Vec<Value>> = wanted
+                .into_iter()
+                .map(|(_, id)| vec![Value::Integer(id as i64)])
+                .collect();
+            for condition in [
+                "a > {}",
+                "coalesce(a, 0) > {}",
+                "CASE WHEN id >= 0 THEN a END > {}",
+            ] {
+                let condition = condition.replace("{}", &text);
+                let sql = format!("SELECT id FROM t WHERE {condition} ORDER BY a, id");
+                let mut rows = Vec::new();
+                let spec = Spec::open(&folder.path().join("t.spec.toml"), &Overrides::default())?;
+                Query::new(&*sql)
+                    .spec(spec, &[], None)?
+                    .open()?
+                    .rows(&mut |row| {
+                        rows.push(row.to_vec());
+                        true
+                    })?;
+                assert_eq!(rows, wanted, "seed {seed}: {sql}");
+                assert_eq!(of_tables(&tables, &sql)?, wanted, "seed {seed}: {sql}");
+            }
+        }
+    }
+    Ok(())
+}
+
+#[test]
+fn what_no_number_holds_is_an_error_or_text_and_never_both() -> Result<(), Box<dyn Error>> {
+    let folder = tempfile::tempdir()?;
+    std::fs::write(
+        folder.path().join("t.csv"),
+        "id,a\n1,5.00\n2,1234567890123456.78\n3,9007199254740993.00\n",
+    )?;
+    let spec = |keys: &str| -> Result<Spec, Box<dyn Error>> {
+        let text = format!(
+            "[source]\nfiles = [\"t.csv\"]\n[columns]\nid = \"bigint\"\na = {{ type = \"decimal(18,2)\"{keys} }}\n\
+             [target]\ndatabase = \"sqlite:m.db\"\ntable = \"t\"\ncreate = true\n[rejects]\nmax_rejects = 5\n"
+        );
+        std::fs::write(folder.path().join("t.spec.toml"), text)?;
+        Ok(Spec::open(
+            &folder.path().join("t.spec.toml"),
+            &Overrides::default(),
+        )?)
+    };
+    let report = Load::new(&spec("")?).run()?;
+    assert_eq!((report.loaded(), report.rejected()), (2, 1));
+    assert_eq!(report.tally.reason_kinds()[0].code.word(), "inexact");
+    let tables = Connection::open(folder.path().join("m.db"))?;
+    let types = "SELECT DISTINCT typeof(a) FROM t";
+    assert_eq!(
+        of_tables(&tables, types)?,
+        [[Value::Text("integer".into())]]
+    );
+    let answer = Query::new("SELECT max(a) FROM t")
+        .spec(spec("")?, &[], None)?
+        .open()?;
+    let error = answer.rows(&mut |_| true).unwrap_err().to_string();
+    assert!(
+        error.contains("line 3") && error.contains("15 digits"),
+        "{error}"
+    );
+    tables.execute_batch("DROP TABLE t")?;
+    let text = ", when_inexact = \"text\"";
+    assert_eq!(Load::new(&spec(text)?).again(true).run()?.loaded(), 3);
+    assert_eq!(of_tables(&tables, types)?, [[Value::Text("text".into())]]);
+    let answer = Query::new("SELECT DISTINCT typeof(a) FROM t")
+        .spec(spec(text)?, &[], None)?
+        .open()?;
+    let mut rows = Vec::new();
+    answer.rows(&mut |row| {
+        rows.push(row.to_vec());
+        true
+    })?;
+    assert_eq!(rows, [[Value::Text("text".into())]]);
+    Ok(())
+}
+
+#[test]
+fn a_sum_of_many_digits_is_shown_exactly_and_never_compared_as_text() -> Result<(), Box<dyn Error>>
+{
+    let folder = tempfile::tempdir()?;
+    std::fs::write(
+        folder.path().join("t.csv"),
+        "g,a\n1,-9999999999999.99\n1,-9999999999999.99\n2,9999999999999.99\n2,9999999999999.99\n2,0.05\n",
+    )?;
+    std::fs::write(
+        folder.path().join("t.spec.toml"),
+        "[source]\nfiles = [\"t.csv\"]\n[columns]\ng = \"integer\"\na = \"decimal(18,2)\"\n[target]\ntable = \"t\"\n",
+    )?;
+    let ask = |sql: &str| -> Result<Rows, Box<dyn Error>> {
+        let spec = Spec::open(&folder.path().join("t.spec.toml"), &Overrides::default())?;
+        let mut rows = Rows::new();
+        Query::new(sql)
+            .spec(spec, &[], None)?
+            .open()?
+            .rows(&mut |row| {
+                rows.push(row.to_vec());
+                true
+            })?;
+        Ok(rows)
+    };
+    let shown = ask("SELECT g, sum(a) FROM t GROUP BY g")?;
+    assert_eq!(shown[1][1], Value::Text("20000000000000.03".into()));
+    for sql in [
+        "SELECT g FROM t GROUP BY g HAVING sum(a) > 100",
+        "SELECT g, sum(a) AS s FROM t GROUP BY g ORDER BY s",
+        "SELECT sum(a) > 100 FROM t GROUP BY g",
+    ] {
+        let error = ask(sql).unwrap_err().to_string();
+        assert!(error.contains("total("), "{sql}: {error}");
+    }
+    let rounded = ask("SELECT g FROM t GROUP BY g HAVING total(a) > 100")?;
+    assert_eq!(rounded, [[Value::Integer(2)]]);
     Ok(())
 }

@@ -50,7 +50,7 @@ pub fn create_table(
 fn declared(dialect: Dialect, column: &Column, key: &[String]) -> String {
     let name = dialect.quoted(&column.name);
     let in_key = key.iter().any(|k| k.eq_ignore_ascii_case(&column.name));
-    let mut line = format!("{name} {}", dialect.type_word(column.ty));
+    let mut line = format!("{name} {}", dialect.column_type(column));
     if column.required || in_key {
         line += " NOT NULL";
     }
@@ -80,7 +80,7 @@ pub fn alter(dialect: Dialect, part: &RecordTable, table: &Table) -> Vec<Alterat
     let name = dialect.table(&part.table);
     let mut alterations = Vec::new();
     for column in &part.columns {
-        let word = dialect.type_word(column.ty);
+        let word = dialect.column_type(column);
         let quoted = dialect.quoted(&column.name);
         match table.column(&column.name) {
             None => alterations.push(Alteration {
@@ -134,6 +134,7 @@ mod tests {
             name: name.into(),
             ty: Type::parse(ty).unwrap(),
             required,
+            inexact_as_text: false,
             one_of: one_of.iter().map(|w| (*w).to_string()).collect(),
         }
     }

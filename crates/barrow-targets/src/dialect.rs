@@ -5,6 +5,8 @@ use std::fmt;
 
 use barrow_core::types::Type;
 
+use crate::record_table::Column;
+
 /// How long a name may be.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum LongestName {
@@ -47,6 +49,11 @@ pub trait SqlDialect: fmt::Debug + Sync {
 
     /// The type that a column of `ty` is declared with.
     fn type_word(&self, ty: Type) -> String;
+
+    /// The type that a column is declared with.
+    fn column_type(&self, column: &Column) -> String {
+        self.type_word(column.ty)
+    }
 
     /// A name in its quotes, with those inside doubled (ISO/IEC 9075-2, 5.2).
     fn quoted(&self, name: &str) -> String {

@@ -171,6 +171,7 @@ mod tests {
                 name: "a".into(),
                 ty: of(spec),
                 required: false,
+                inexact_as_text: false,
                 one_of: Vec::new(),
             };
             let table = TableColumn {

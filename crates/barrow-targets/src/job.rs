@@ -181,6 +181,7 @@ mod tests {
             name: (*name).into(),
             ty: *ty,
             required: *required,
+            inexact_as_text: false,
             one_of: Vec::new(),
         };
         RecordTable {

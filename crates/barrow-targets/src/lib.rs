@@ -15,6 +15,7 @@
 //!     name: "price".into(),
 //!     ty: Type::parse("decimal(8,2)")?,
 //!     required: true,
+//!     inexact_as_text: false,
 //!     one_of: Vec::new(),
 //! };
 //! let job = Job {

@@ -200,6 +200,7 @@ mod tests {
             name: name.into(),
             ty: Type::parse(ty).unwrap(),
             required: false,
+            inexact_as_text: false,
             one_of: Vec::new(),
         };
         let mut part = RecordTable {

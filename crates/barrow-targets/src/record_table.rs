@@ -30,6 +30,8 @@ pub struct Column {
     pub ty: Type,
     /// Whether the spec forbids null.
     pub required: bool,
+    /// Whether a decimal that the database's numbers cannot hold makes the column text.
+    pub inexact_as_text: bool,
     /// All values that the spec allows, in the standard notation; empty for any.
     pub one_of: Vec<String>,
 }

@@ -60,7 +60,7 @@ impl Table {
     pub fn as_made(part: &RecordTable, dialect: Dialect) -> Table {
         let is_key = |name: &str| part.key.iter().any(|key| key.eq_ignore_ascii_case(name));
         let column = |column: &Column| {
-            let declared = dialect.type_word(column.ty);
+            let declared = dialect.column_type(column);
             let is_row_number =
                 part.key.len() == 1 && is_key(&column.name) && dialect.numbers_key(&declared);
             TableColumn {

@@ -233,6 +233,7 @@ mod tests {
             place: Place::Named(name.into()),
             required: false,
             load: true,
+            when_inexact: Default::default(),
             align: None,
             pad: None,
             reader: None,

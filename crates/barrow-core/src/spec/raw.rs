@@ -300,6 +300,8 @@ pub struct Column {
     pub from_also: Vec<Spanned<String>>,
     /// Whether a record may lack it.
     pub optional: Option<Spanned<bool>>,
+    /// Decimals that SQLite's numbers cannot hold.
+    pub when_inexact: Option<Spanned<WhenInexact>>,
     /// The field's place in the record, 1-based.
     pub at: Option<Spanned<u64>>,
     /// The first character or byte of a fixed field, 1-based.
@@ -371,6 +373,8 @@ pub struct Target {
     pub ledger: Option<Spanned<bool>>,
     /// Whether a load that brings no row may empty the table.
     pub may_empty: Option<Spanned<bool>>,
+    /// Decimals that SQLite's numbers cannot hold.
+    pub when_inexact: Option<Spanned<WhenInexact>>,
     /// How the table is emptied.
     pub empty_with: Option<Spanned<EmptyWith>>,
     /// The column that gets the run's id.

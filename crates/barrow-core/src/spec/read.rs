@@ -337,6 +337,7 @@ fn column<'s>(
         from: from.next(),
         from_also: from.collect(),
         optional: s.flag("optional"),
+        when_inexact: s.word("when_inexact"),
         at: s.count("position"),
         start: s.count("start"),
         width: s.count("width"),

@@ -13,6 +13,16 @@ words! {
 }
 
 words! {
+    /// What is done with a decimal that SQLite's numbers cannot hold.
+    WhenInexact {
+        /// It is rejected.
+        Reject = "reject",
+        /// The whole column is text, which SQL compares as text.
+        Text = "text",
+    }
+}
+
+words! {
     /// What becomes of the rows that the table already has.
     Mode {
         /// They stay.

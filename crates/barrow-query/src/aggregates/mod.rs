@@ -7,6 +7,8 @@
 mod summary;
 mod words;
 
+pub use self::words::shows_sums;
+
 use std::sync::{Arc, Mutex, PoisonError};
 
 use barrow_core::pipeline::{self, Encoded, Failure};
@@ -136,7 +138,9 @@ impl Aggregates {
         let values: Vec<Value> = self.values.iter().map(value).collect();
         for (wanted, value) in self.values.iter().zip(&values) {
             if is_sum(wanted.function) && matches!(value, Value::Text(_)) {
-                self.given.shared.sum_is_long();
+                let long = self.given.shared.long_sums();
+                long.were_given
+                    .store(true, std::sync::atomic::Ordering::Relaxed);
             }
         }
         Ok(values)

@@ -78,6 +78,63 @@ impl Asked {
     }
 }
 
+/// Words of SQL with which a sum may be compared, sorted or taken up again.
+const USES: [&str; 11] = [
+    "HAVING",
+    "ORDER",
+    "OVER",
+    "CASE",
+    "DISTINCT",
+    "UNION",
+    "INTERSECT",
+    "EXCEPT",
+    "WITH",
+    "WINDOW",
+    "VALUES",
+];
+
+/// Words of SQL that go on with the value before them.
+const OPERATORS: [&str; 14] = [
+    "IS", "IN", "LIKE", "GLOB", "BETWEEN", "AND", "OR", "NOT", "COLLATE", "ISNULL", "NOTNULL",
+    "REGEXP", "MATCH", "OVER",
+];
+
+/// Whether SQL only shows its sums: one SELECT, in whose list each `sum(…)` stands alone. Where
+/// that cannot be told it is not so.
+pub fn shows_sums(sql: &str) -> bool {
+    let mut tokens = Tokens { rest: sql };
+    let (mut depth, mut selects, mut is_list) = (0usize, 0, false);
+    // Whether a value may begin here that is a column of the answer.
+    let mut begins = false;
+    while let Some(token) = tokens.next() {
+        if USES.iter().any(|word| token.is(word)) {
+            return false;
+        }
+        if token.is("SELECT") {
+            selects += 1;
+            (is_list, begins) = (true, true);
+            continue;
+        }
+        if token.is("FROM") {
+            is_list = false;
+        }
+        if token.is("sum") {
+            if !(is_list && begins && depth == 0 && tokens.passes_call()) {
+                return false;
+            }
+            begins = false;
+            continue;
+        }
+        match token {
+            Token::Sign('(') => depth += 1,
+            Token::Sign(')') => depth = depth.saturating_sub(1),
+            _ => {}
+        }
+        begins = depth == 0 && matches!(token, Token::Sign(','));
+    }
+    selects == 1
+}
+
 /// Words of SQL's that are values, whatever columns there are.
 const VALUES: [&str; 4] = ["NULL", "CURRENT_DATE", "CURRENT_TIME", "CURRENT_TIMESTAMP"];
 
@@ -151,6 +208,30 @@ impl<'s> Tokens<'s> {
             };
             name.push('"');
             rest = more;
+        }
+    }
+
+    /// Goes past the arguments of a function, if the value ends with them: a comma, FROM, a
+    /// name or the end comes next.
+    fn passes_call(&mut self) -> bool {
+        if self.sign('(').is_none() {
+            return false;
+        }
+        let mut depth = 1;
+        while depth > 0 {
+            match self.next() {
+                Some(Token::Sign('(')) => depth += 1,
+                Some(Token::Sign(')')) => depth -= 1,
+                Some(token) if token.is("SELECT") => return false,
+                Some(_) => {}
+                None => return false,
+            }
+        }
+        let mut ahead = Tokens { rest: self.rest };
+        match ahead.next() {
+            None | Some(Token::Sign(',' | ';')) | Some(Token::Quoted(_)) => true,
+            Some(Token::Sign(_)) => false,
+            Some(token) => !OPERATORS.iter().any(|word| token.is(word)),
         }
     }
 
@@ -230,6 +311,37 @@ mod tests {
             "WITH t AS (SELECT 1 AS price) SELECT sum(price) FROM t",
         ] {
             assert_eq!(Asked::of(sql), None, "{sql}");
+        }
+    }
+
+    #[test]
+    fn sums_that_are_only_shown_are_told_from_others() {
+        for sql in [
+            "SELECT sum(a) FROM t",
+            "SELECT crop, sum(a) AS s, max(b) FROM t WHERE a > 5 GROUP BY crop",
+            "SELECT round(x, 2), SUM(a + (b)) total, sum(c) FROM t GROUP BY 1 LIMIT 5;",
+            "SELECT sum(a) FILTER (WHERE b > 1) FROM t",
+            "SELECT a FROM t",
+        ] {
+            assert!(shows_sums(sql), "{sql}");
+        }
+        for sql in [
+            "SELECT sum(a) > 5 FROM t",
+            "SELECT -sum(a) FROM t",
+            "SELECT sum(a) IS NULL FROM t",
+            "SELECT 1 + sum(a) FROM t",
+            "SELECT crop FROM t GROUP BY crop HAVING sum(a) > 5",
+            "SELECT sum(a) AS s FROM t GROUP BY b ORDER BY s",
+            "SELECT CASE WHEN sum(a) > 1 THEN 2 END FROM t",
+            "SELECT s FROM (SELECT sum(a) AS s FROM t)",
+            "SELECT sum(a) OVER () FROM t",
+            "SELECT max(sum(a)) FROM t",
+            "SELECT coalesce(sum(a), 0) FROM t",
+            "WITH c AS (SELECT sum(a) s FROM t) SELECT s FROM c",
+            "SELECT DISTINCT sum(a) FROM t",
+            "SELECT sum(a) FROM t UNION SELECT 1",
+        ] {
+            assert!(!shows_sums(sql), "{sql}");
         }
     }
 }

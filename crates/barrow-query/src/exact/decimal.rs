@@ -1,7 +1,5 @@
 //! Decimals as whole numbers times a power of ten.
 
-use std::cmp::Ordering;
-
 /// Every whole number below has its own floating point number, and 15 digits tell it.
 const SHORT: f64 = 1e15;
 
@@ -130,58 +128,9 @@ impl std::fmt::Display for Decimal {
     }
 }
 
-/// Compares text by the decimals that it is; what is none comes after them, byte by byte.
-pub fn compare(a: &str, b: &str) -> Ordering {
-    match (Decimal::of_text(a), Decimal::of_text(b)) {
-        (Some(a), Some(b)) => numbers(a, b),
-        (Some(_), None) => Ordering::Less,
-        (None, Some(_)) => Ordering::Greater,
-        (None, None) => a.cmp(b),
-    }
-}
-
-fn numbers(a: Decimal, b: Decimal) -> Ordering {
-    let scale = a.scale.max(b.scale);
-    if let (Some(a), Some(b)) = (a.at_scale(scale), b.at_scale(scale)) {
-        return a.cmp(&b);
-    }
-    // The whole parts fit, and differ, where one cannot be brought to the scale of the other;
-    // else what comes after the mark decides.
-    let unit = |n: Decimal| 10i128.pow(n.scale);
-    let parts = |n: Decimal| (n.digits / unit(n), n.digits % unit(n));
-    let ((a_whole, a_rest), (b_whole, b_rest)) = (parts(a), parts(b));
-    let rest = |rest: i128, n: Decimal| rest * 10i128.pow(scale - n.scale);
-    let fractions = || rest(a_rest, a).cmp(&rest(b_rest, b));
-    a_whole.cmp(&b_whole).then_with(fractions)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn text_compares_as_the_decimals_that_it_is() {
-        let order = [
-            "-10",
-            "-9.5",
-            "0",
-            "0.05",
-            "9.5",
-            "10",
-            "99999999999999999999.1",
-            "x",
-        ];
-        for (place, a) in order.iter().enumerate() {
-            for (other, b) in order.iter().enumerate() {
-                assert_eq!(compare(a, b), place.cmp(&other), "{a} {b}");
-            }
-        }
-        assert_eq!(compare("1.50", "1.5"), Ordering::Equal);
-        let long = "9".repeat(38);
-        let tiny = format!("0.{}1", "0".repeat(36));
-        assert_eq!(compare(&long, &tiny), Ordering::Greater);
-        assert_eq!(compare(&tiny, &long), Ordering::Less);
-    }
 
     #[test]
     fn a_float_is_the_decimal_that_it_is_written_as() {

@@ -193,17 +193,33 @@ fn of_text(text: &[u8]) -> Number {
 struct Function {
     /// What is made of the sum.
     of: fn(&Sum) -> Value,
-    /// Whether a sum had to be given as text.
-    long: Arc<AtomicBool>,
+    /// What becomes of a sum that is no number of SQLite's.
+    long: LongSums,
+}
+
+/// Sums that no number of SQLite's gives back.
+#[derive(Debug, Clone, Default)]
+pub struct LongSums {
+    /// Whether a sum is only shown, and nothing compares it: then it may be text.
+    pub are_shown: Arc<AtomicBool>,
+    /// Whether one was given as text.
+    pub were_given: Arc<AtomicBool>,
 }
 
 impl Function {
-    fn value_of(&self, sum: Option<&Sum>) -> Value {
+    fn value_of(&self, sum: Option<&Sum>) -> rusqlite::Result<Value> {
         let value = (self.of)(sum.unwrap_or(&Sum::new()));
-        if matches!(value, Value::Text(_)) {
-            self.long.store(true, Ordering::Relaxed);
+        if let Value::Text(digits) = &value {
+            if !self.long.are_shown.load(Ordering::Relaxed) {
+                let says = format!(
+                    "the sum {digits} has more digits than SQLite's numbers, so it cannot be \
+                     compared or sorted exactly: say total(…), which rounds, or ask for the sum alone"
+                );
+                return Err(rusqlite::Error::UserFunctionError(says.into()));
+            }
+            self.long.were_given.store(true, Ordering::Relaxed);
         }
-        value
+        Ok(value)
     }
 }
 
@@ -218,13 +234,13 @@ impl Aggregate<Sum, Value> for Function {
     }
 
     fn finalize(&self, _: &mut Context<'_>, sum: Option<Sum>) -> rusqlite::Result<Value> {
-        Ok(self.value_of(sum.as_ref()))
+        self.value_of(sum.as_ref())
     }
 }
 
 impl WindowAggregate<Sum, Value> for Function {
     fn value(&self, sum: Option<&mut Sum>) -> rusqlite::Result<Value> {
-        Ok(self.value_of(sum.as_deref()))
+        self.value_of(sum.as_deref())
     }
 
     fn inverse(&self, context: &mut Context<'_>, sum: &mut Sum) -> rusqlite::Result<()> {
@@ -233,9 +249,8 @@ impl WindowAggregate<Sum, Value> for Function {
     }
 }
 
-/// Puts them in place of SQLite's own. `long` becomes true once a sum is given as text, since
-/// it has too many digits for a number.
-pub fn register(connection: &Connection, long: &Arc<AtomicBool>) -> rusqlite::Result<()> {
+/// Puts them in place of SQLite's own.
+pub fn register(connection: &Connection, long: &LongSums) -> rusqlite::Result<()> {
     let flags = FunctionFlags::SQLITE_UTF8
         | FunctionFlags::SQLITE_DETERMINISTIC
         | FunctionFlags::SQLITE_INNOCUOUS;
@@ -255,7 +270,9 @@ mod tests {
 
     fn answer(sql: &str) -> Value {
         let connection = Connection::open_in_memory().unwrap();
-        register(&connection, &Arc::default()).unwrap();
+        let long = LongSums::default();
+        long.are_shown.store(true, Ordering::Relaxed);
+        register(&connection, &long).unwrap();
         connection.query_row(sql, [], |row| row.get(0)).unwrap()
     }
 

@@ -9,6 +9,7 @@ use barrow_core::source::SourceFile;
 use barrow_core::types::Type;
 use barrow_core::values::Cell;
 use barrow_run::Error;
+use barrow_targets::sqlite::{Exact, exact_number};
 use rusqlite::types::{ToSqlOutput, Value, ValueRef};
 use rusqlite::vtab::{Context, Filters, VTabCursor, sqlite3_vtab_cursor};
 
@@ -19,7 +20,7 @@ use super::kept::{Kept, KeptColumn, KeptRows};
 use super::prune::Prune;
 use super::scan_plan::ScanPlan;
 use super::value::{of_cell, of_ref, owned, short};
-use crate::tables::{Extra, TableColumn, is_long};
+use crate::tables::{Extra, TableColumn};
 
 /// A file may have 2^40 records, and there may be 2^23 files.
 const RECORD_BITS: u32 = 40;
@@ -40,6 +41,8 @@ enum Output {
         slot: usize,
         /// Ten to the power of its scale.
         unit: f64,
+        /// Its scale.
+        scale: u32,
     },
     /// What every record has.
     Extra(Extra),
@@ -48,16 +51,14 @@ enum Output {
 }
 
 impl Output {
-    fn of(slot: usize, ty: Type) -> Output {
-        match ty {
-            Type::Decimal {
-                precision: ..=15,
-                scale,
-            } => Output::Decimal {
+    fn of(slot: usize, column: &TableColumn) -> Output {
+        match column.ty {
+            Type::Decimal { scale, .. } if !column.is_text => Output::Decimal {
                 slot,
                 unit: 10f64.powi(i32::from(scale)),
+                scale: u32::from(scale),
             },
-            _ => Output::Cell { slot, ty },
+            ty => Output::Cell { slot, ty },
         }
     }
 }
@@ -134,7 +135,7 @@ impl FilesCursor {
         };
         let output = |(place, column): (usize, &TableColumn)| {
             let slot = slot(&column.name).filter(|_| plan.uses(place));
-            slot.map_or(Output::Unused, |slot| Output::of(slot, column.ty))
+            slot.map_or(Output::Unused, |slot| Output::of(slot, column))
         };
         let outputs = table.columns.iter().enumerate().map(output);
         let extras = table.extras.iter().copied().map(Output::Extra);
@@ -224,10 +225,11 @@ impl FilesCursor {
         while rows.current.is_some() {
             row.clear();
             for kept in &columns {
-                rows.value(kept.column, |value| {
+                let given = rows.value(kept.column, |value| {
                     row.push(owned(&value));
                     Ok(())
-                })?;
+                });
+                given.map_err(|error| self.given.inexact(error))?;
             }
             kept.add(rows.place(), &row)?;
             self.advance(&mut rows, false)?;
@@ -256,7 +258,7 @@ impl FilesCursor {
                 continue;
             };
             let is_text = column.ty.is_text()
-                || is_long(column.ty)
+                || column.is_text
                 || matches!(column.ty, Type::Uuid | Type::Json);
             match value {
                 Value::Null => return KeptRows::none(),
@@ -314,7 +316,30 @@ fn is_key(plan: &ScanPlan, column: usize) -> bool {
     wanted.any(|w| w.column == column && w.operator == Operator::Equal)
 }
 
+/// A whole number below it, divided by a power of ten up to the other, is the number of SQLite's
+/// that gives the quotient back.
+const SHORT: u64 = 1_000_000_000_000_000;
+const EXACT: u32 = 22;
+
+/// A decimal as a number of SQLite's that gives it back; none where none does.
+fn exact(n: i128, scale: u32) -> Option<ValueRef<'static>> {
+    Some(match exact_number(n, scale)? {
+        Exact::Whole(n) => ValueRef::Integer(n),
+        Exact::Float(n) => ValueRef::Real(n),
+    })
+}
+
 impl Streaming {
+    /// A decimal that no number of SQLite's gives back.
+    fn inexact(&self, batch: &Encoded<u64>, row: usize) -> rusqlite::Error {
+        let mark = batch.parts[self.part].marks[row] as usize;
+        let line = batch.block.first_line + u64::from(batch.block.marks[mark].line);
+        let file = batch.file().map_or("", |file| file.name.as_str());
+        rusqlite::Error::ModuleError(format!(
+            "{file}, line {line}: a decimal has more than the 15 digits that SQLite's numbers hold"
+        ))
+    }
+
     /// The place of the row that stands: the same in every look, whatever it passes over, since
     /// SQLite knows by it that a row which two conditions find is one.
     fn place(&self) -> i64 {
@@ -339,11 +364,24 @@ impl Streaming {
         let rows = &batch.parts[self.part];
         let row = rows.good[self.at] as usize;
         match *output {
-            Output::Decimal { slot, unit } => {
-                give(ToSqlOutput::Borrowed(match rows.cell(slot, row) {
-                    Cell::Decimal(n) => short(n, unit),
-                    _ => ValueRef::Null,
-                }))
+            Output::Decimal { slot, unit, scale } => {
+                let number = match rows.cell(slot, row) {
+                    Cell::Decimal(n) if n.unsigned_abs() < SHORT && scale <= EXACT => {
+                        Some(short(n, unit))
+                    }
+                    Cell::Decimal(n) => exact(i128::from(n), scale),
+                    Cell::LongDecimal(piece) => {
+                        let digits = piece.of(&batch.block.bytes, &rows.store).try_into();
+                        digits
+                            .ok()
+                            .and_then(|n| exact(i128::from_le_bytes(n), scale))
+                    }
+                    _ => Some(ValueRef::Null),
+                };
+                match number {
+                    Some(number) => give(ToSqlOutput::Borrowed(number)),
+                    None => Err(self.inexact(batch, row)),
+                }
             }
             Output::Cell { slot, ty } => {
                 let mut text = self.text.borrow_mut();
@@ -438,7 +476,10 @@ unsafe impl VTabCursor for FilesCursor {
         let column = usize::try_from(column).unwrap_or(usize::MAX);
         match &self.from {
             From::Nowhere => Ok(()),
-            From::Files(rows) => rows.value(column, |value| context.set_result(value)),
+            From::Files(rows) => {
+                let given = rows.value(column, |value| context.set_result(value));
+                given.map_err(|error| self.given.inexact(error))
+            }
             From::Kept(rows, _) => match rows.value(column) {
                 Some(value) => context.set_result(value),
                 None => Ok(()),

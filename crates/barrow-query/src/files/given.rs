@@ -60,6 +60,17 @@ impl Given {
         }
     }
 
+    /// Notes why a value cannot be given.
+    pub fn inexact(&self, error: rusqlite::Error) -> rusqlite::Error {
+        match error {
+            rusqlite::Error::ModuleError(words) => self.shared.fail(Error::request(
+                words,
+                "say when_inexact = \"text\" on the column: then it is text, and compares as text",
+            )),
+            other => other,
+        }
+    }
+
     /// Whether the file at a place of the table's is what it was: one that changes while it
     /// is read is no answer.
     ///

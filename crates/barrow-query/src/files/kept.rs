@@ -7,8 +7,6 @@ use rusqlite::config::DbConfig;
 use rusqlite::types::{ToSqlOutput, Value};
 use rusqlite::{Connection, OpenFlags, ToSql, params_from_iter};
 
-use crate::exact;
-
 /// How many rows are fetched at once.
 const PAGE: usize = 256;
 
@@ -47,7 +45,6 @@ impl Kept {
         // Without it a statement is prepared again for every value that is looked for, which
         // took 32 µs of a look; now it takes 2.
         connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
-        exact::collate(&connection)?;
         connection.pragma_update(None, "journal_mode", "OFF")?;
         connection.pragma_update(None, "cache_size", -CACHE)?;
         let declared = columns

@@ -10,7 +10,7 @@ use super::constraint::Operator;
 use super::cursor::FilesCursor;
 use super::given::{Given, Scans};
 use super::scan_plan::{ScanPlan, Wanted};
-use crate::tables::{Extra, is_long};
+use crate::tables::Extra;
 
 /// A record type's files as a virtual table.
 #[repr(C)]
@@ -102,9 +102,6 @@ impl FilesTable {
     fn serves(&self, wanted: &Wanted, collation: &str) -> bool {
         let table = &self.given.table;
         match table.columns.get(wanted.column) {
-            Some(column) if is_long(column.ty) => {
-                collation.eq_ignore_ascii_case("decimal") && wanted.operator == Operator::Equal
-            }
             Some(_) => collation.eq_ignore_ascii_case("binary") && !wanted.operator.is_pattern(),
             None => {
                 let extra = table.extras.get(wanted.column - table.columns.len());

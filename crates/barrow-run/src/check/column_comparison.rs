@@ -6,6 +6,7 @@ use barrow_core::nearest::nearest;
 use barrow_core::plan::{ColumnPlan, Place, RecordTypePlan};
 use barrow_core::records::header::fold;
 use barrow_core::types::Type;
+use barrow_core::words::WhenInexact;
 use barrow_targets::fit::{Fit, fit};
 use barrow_targets::{Column, Dialect, Table};
 
@@ -199,10 +200,17 @@ impl Sides<'_> {
             name: column.name.clone(),
             ty: column.ty,
             required: column.required,
+            inexact_as_text: column.when_inexact == WhenInexact::Text,
             one_of: Vec::new(),
         };
         let seen = self.kind.slot(place).and_then(|slot| self.seen.get(slot));
+        let is_text = found.declared.to_ascii_uppercase().contains("DECIMAL_TEXT");
         match fit(&of, found) {
+            Fit::Fits if is_text && !of.inexact_as_text => verdict(
+                "fits; the table has it as text, which SQL compares as text: say when_inexact = \
+                 \"text\", or make the table anew",
+                Weight::Odd,
+            ),
             Fit::Fits => match (found.required, column.required) {
                 (true, false) => verdict("fits; null would be refused", Weight::Fine),
                 _ => verdict("fits", Weight::Fine),

@@ -16,7 +16,9 @@ use barrow_core::source::{self, SourceFile};
 use barrow_core::spec;
 use barrow_core::spec::Known;
 use barrow_core::values::ColumnReader;
-use barrow_core::words::{EmptyWith, Every, Mode, Tolerance, WhenEmpty, WhenNewColumn};
+use barrow_core::words::{
+    EmptyWith, Every, Mode, Tolerance, WhenEmpty, WhenInexact, WhenNewColumn,
+};
 use barrow_stores::Stores;
 use barrow_targets::{Column, Job, RecordTable, Url, secret};
 
@@ -304,6 +306,7 @@ impl Spec {
                 name: column.name.clone(),
                 ty: column.ty,
                 required: column.required,
+                inexact_as_text: column.when_inexact == WhenInexact::Text,
                 one_of: column
                     .reader
                     .as_ref()

@@ -4,6 +4,7 @@ use barrow_core::types::Type;
 
 use super::types::turns_into_numbers;
 use crate::dialect::{Dialect, Holds, MergeDialect, SqlDialect};
+use crate::record_table::Column;
 
 /// SQLite 3.
 pub const DIALECT: Dialect = &Sqlite;
@@ -17,13 +18,20 @@ impl SqlDialect for Sqlite {
         "SQLite"
     }
 
-    /// SQLite has no decimals. Up to 15 digits a floating point number gives every
-    /// decimal back as it was; a longer one is stored as text, which keeps it exact.
-    fn type_word(&self, ty: Type) -> String {
-        match ty {
-            Type::Decimal { precision, scale } if precision > 15 => {
+    /// SQLite has no decimals. Up to 15 digits a floating point number gives every decimal
+    /// back as it was, and whole ones are numbers of 64 bits; whatever else comes is rejected,
+    /// or makes the column text.
+    fn column_type(&self, column: &Column) -> String {
+        match column.ty {
+            Type::Decimal { precision, scale } if precision > 15 && column.inexact_as_text => {
                 format!("DECIMAL_TEXT({precision},{scale})")
             }
+            ty => self.type_word(ty),
+        }
+    }
+
+    fn type_word(&self, ty: Type) -> String {
+        match ty {
             Type::Json => "JSON_TEXT".into(),
             Type::Uuid => "UUID_TEXT".into(),
             Type::Bytes => "BLOB".into(),
@@ -115,7 +123,7 @@ mod tests {
             DIALECT,
             &[
                 ("decimal(8,2)", "DECIMAL(8,2)"),
-                ("decimal(38,2)", "DECIMAL_TEXT(38,2)"),
+                ("decimal(38,2)", "DECIMAL(38,2)"),
                 ("double", "DOUBLE"),
                 ("integer", "INTEGER"),
                 ("text", "TEXT"),

@@ -15,6 +15,44 @@ use crate::table::TableColumn;
 /// Every whole number up to here has its own 64-bit floating point number.
 const WHOLE: u64 = 1 << 53;
 
+/// A number of SQLite's that gives a decimal back as it was.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Exact {
+    /// A whole number of 64 bits.
+    Whole(i64),
+    /// The floating point number nearest to a decimal of at most 15 digits.
+    Float(f64),
+}
+
+/// The number of SQLite's that gives back `n` divided by ten to the power of `scale`, if one
+/// does: a whole number of 64 bits, or one of at most 15 significant digits.
+///
+/// ```
+/// use barrow_targets::sqlite::{Exact, exact_number};
+/// assert_eq!(exact_number(1250, 2), Some(Exact::Float(12.5)));
+/// assert_eq!(exact_number(1_234_567_890_123_456_700, 2), Some(Exact::Whole(12_345_678_901_234_567)));
+/// assert_eq!(exact_number(1_234_567_890_123_456_789, 2), None);
+/// ```
+pub fn exact_number(n: i128, scale: u32) -> Option<Exact> {
+    let (mut digits, mut after) = (n, scale);
+    while after > 0 && digits % 10 == 0 {
+        digits /= 10;
+        after -= 1;
+    }
+    if after == 0 {
+        return i64::try_from(digits).ok().map(Exact::Whole);
+    }
+    if digits.unsigned_abs() >= 1_000_000_000_000_000 {
+        return None;
+    }
+    // Up to here ten to the power of it is exact, so that the division rounds once.
+    let number = match after {
+        ..=22 => digits as f64 / 10f64.powi(after as i32),
+        _ => format!("{digits}e-{after}").parse().ok()?,
+    };
+    Some(Exact::Float(number))
+}
+
 /// How one column's cells become SQLite's values; chosen once.
 #[derive(Debug, Clone, Copy)]
 pub struct Encoding {
@@ -140,15 +178,15 @@ impl Encoding {
         if !self.as_number {
             return made(store, |s| put_decimal(s, n, self.scale));
         }
-        let unit = 10i128.pow(self.scale);
-        match i64::try_from(n / unit) {
-            Ok(whole)
-                if n % unit == 0
-                    && (self.affinity != Affinity::Real || whole.unsigned_abs() <= WHOLE) =>
+        match exact_number(n, self.scale) {
+            Some(Exact::Whole(n))
+                if self.affinity == Affinity::Real && n.unsigned_abs() > WHOLE =>
             {
-                Slot::Int(whole)
+                Slot::Lossy
             }
-            _ => Slot::Lossy,
+            Some(Exact::Whole(n)) => Slot::Int(n),
+            Some(Exact::Float(n)) => Slot::Float(n),
+            None => Slot::Lossy,
         }
     }
 }
@@ -270,6 +308,13 @@ mod tests {
         assert_eq!(decimal(2, "DECIMAL(8,2)", -1), "Float(-0.01)");
         assert_eq!(decimal(2, "DECIMAL_TEXT(38,2)", -1), "-0.01");
         assert_eq!(decimal(2, "NUMERIC", 12_345_678_901_234_567), "Lossy");
+        assert_eq!(decimal(30, "NUMERIC", 5 * 10i128.pow(29)), "Float(0.5)");
+        assert_eq!(decimal(30, "NUMERIC", -5), "Float(-5e-30)");
+        assert_eq!(
+            decimal(18, "NUMERIC", 3 * 10i128.pow(36)),
+            "Int(3000000000000000000)"
+        );
+        assert_eq!(decimal(0, "NUMERIC", 1 << 64), "Lossy");
         assert_eq!(
             decimal(2, "NUMERIC", 12_345_678_901_234_500),
             "Int(123456789012345)"

@@ -271,8 +271,8 @@ impl Inserter {
         Stopped::Refused(Why {
             column: Some(self.names[column].clone()),
             ..Why::new(
-                Code::TooPrecise,
-                "the table's column would round it to 15 digits",
+                Code::Inexact,
+                "SQLite would round it: its numbers hold 15 digits of a decimal",
             )
         })
     }

@@ -24,5 +24,6 @@ mod types;
 
 pub use self::connect::Sqlite;
 pub use self::dialect::DIALECT;
+pub use self::encode::{Exact, exact_number};
 pub use self::foresight::foresight;
 pub use self::types::spec_type;

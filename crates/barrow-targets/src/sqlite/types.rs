@@ -70,7 +70,7 @@ mod tests {
             ("smallint", Affinity::Integer),
             ("bigint", Affinity::Integer),
             ("decimal(15,2)", Affinity::Numeric),
-            ("decimal(16,2)", Affinity::Text),
+            ("decimal(16,2)", Affinity::Numeric),
             ("real", Affinity::Real),
             ("double", Affinity::Real),
             ("boolean", Affinity::Numeric),

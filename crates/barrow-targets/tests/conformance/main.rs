@@ -79,6 +79,7 @@ fn plan() -> Plan {
 fn job(mode: Mode, has_key: bool) -> Job {
     let plan = plan();
     let column = |column: &barrow_core::plan::ColumnPlan| Column {
+        inexact_as_text: false,
         name: column.name.clone(),
         ty: column.ty,
         required: column.required,

@@ -24,7 +24,7 @@ files = ["d.csv"]
 [columns]
 id     = "bigint"
 small  = "smallint"
-price  = { type = "decimal(20,4)", decimal_mark = "," }
+price  = { type = "decimal(20,4)", decimal_mark = ",", when_inexact = "text" }
 ratio  = "double"
 fresh  = { type = "boolean", true_values = ["ja"], false_values = ["nein"] }
 letter = "char(3)"

@@ -27,7 +27,7 @@ small = "smallint"
 whole = "integer"
 big = "bigint"
 short = "decimal(15,4)"
-long = "decimal(38,10)"
+long = { type = "decimal(38,10)", when_inexact = "text" }
 single = "real"
 double = "double"
 truth = "boolean"

@@ -620,45 +620,40 @@ fn an_extract_is_written_in_any_format() {
 }
 
 #[test]
-fn long_decimals_compare_and_add_up_to_the_digit() {
+fn long_decimals_add_up_to_the_digit_or_are_an_error() {
     let spec = "[source]\nfiles = [\"n.csv\"]\n[columns]\nn = \"decimal(30,2)\"\n[target]\ntable = \"n\"\n";
     let file = "n\n9.00\n10.00\n-12345678901234567890.11\n12345678901234567890.12\n12345678901234567890.13\n";
-    let m = Market::with(&[("n.spec.toml", spec.as_bytes()), ("n.csv", file.as_bytes())]);
-    let said = ask(&m, "n.spec.toml --report json", "SELECT sum(n) FROM n");
+    let text = format!("{spec}when_inexact = \"text\"\n");
+    let m = Market::with(&[
+        ("n.spec.toml", spec.as_bytes()),
+        ("text.spec.toml", text.as_bytes()),
+        ("n.csv", file.as_bytes()),
+    ]);
+    // No number of SQLite's holds them: an error with its line, or text.
+    for sql in [
+        "SELECT sum(n) FROM n",
+        "SELECT n FROM n WHERE n > 9 ORDER BY n",
+    ] {
+        let said = ask(&m, "n.spec.toml", sql);
+        assert_eq!(said.code, 2, "{}{}", said.out, said.err);
+        assert!(said.err.contains("n.csv, line 4"), "{}", said.err);
+        assert!(said.err.contains("when_inexact = \"text\""), "{}", said.err);
+    }
+    let said = ask(&m, "text.spec.toml --report json", "SELECT sum(n) FROM n");
     assert!(said.out.contains("12345678901234567909.14"), "{}", said.out);
     assert!(said.out.contains("more than 15 digits"), "{}", said.out);
-    let order = ask(
-        &m,
-        "n.spec.toml -q",
-        "SELECT n FROM n WHERE n > 9 ORDER BY n",
+    // As JSON it is a number to the digit.
+    let sql = "SELECT n FROM n WHERE n = '12345678901234567890.12'";
+    let said = ask(&m, "text.spec.toml --report json", sql);
+    assert!(
+        said.out.contains("[12345678901234567890.12]"),
+        "{}",
+        said.out
     );
-    let lines: Vec<&str> = order.out.lines().skip(2).map(str::trim).collect();
-    assert_eq!(
-        lines,
-        [
-            "10.00",
-            "12345678901234567890.12",
-            "12345678901234567890.13"
-        ]
-    );
-    let sql = "SELECT count(*) FROM n WHERE n = 12345678901234567890.12";
-    // The literal is a floating point number, and none of these; as text it is one.
-    assert_eq!(
-        rows(
-            &m,
-            "n.spec.toml",
-            &sql.replace("= 1", "= '1").replace(".12", ".12'")
-        ),
-        json!([[1]])
-    );
-    assert_eq!(
-        rows(&m, "n.spec.toml", "SELECT n FROM n WHERE n = 10"),
-        json!([[10.0]])
-    );
-    assert_eq!(
-        rows(&m, "n.spec.toml", "SELECT count(*) FROM n WHERE n = '10.0'"),
-        json!([[1]])
-    );
+    // Rows that hold what a number gives back are read as numbers.
+    let few = "SELECT n FROM n WHERE _line < 4 AND n > 9 ORDER BY n";
+    m.write("n.csv", b"n\n9.00\n10.00\n100.50\n");
+    assert_eq!(rows(&m, "n.spec.toml", few), json!([[10]]));
 }
 
 #[test]

@@ -144,7 +144,7 @@ fn a_number_that_the_column_would_round_is_refused() {
     ]);
     m.sql("CREATE TABLE d (id, stall, kg NUMERIC)");
     let json = m.run("load d.spec.toml --report json").json();
-    assert_eq!(json["reasons"][0]["code"], "too-precise");
+    assert_eq!(json["reasons"][0]["code"], "inexact");
     assert_eq!(
         m.count("SELECT count(*) FROM d WHERE kg = 1234567890123.25"),
         1

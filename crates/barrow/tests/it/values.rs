@@ -23,7 +23,7 @@ fn some<S: Strategy>(count: usize, strategy: S) -> Vec<S::Value> {
 fn loaded(kind: Kind, columns: &str, rows: &[String]) -> Database {
     let spec = format!(
         "[source]\nfiles = [\"d.csv\"]\n[records]\nending = \"lf\"\n[columns]\nid = \"bigint\"\n{columns}\n\
-         [target]\ntable = \"d\"\ncreate = true\n"
+         [target]\ntable = \"d\"\ncreate = true\nwhen_inexact = \"text\"\n"
     );
     let names: Vec<&str> = columns
         .lines()

@@ -130,6 +130,9 @@ fn column(
         place,
         required: it(&c.required).unwrap_or(false),
         load,
+        when_inexact: it(&c.when_inexact)
+            .or(it(&written.target.when_inexact))
+            .unwrap_or_default(),
         align: it(&c.align),
         pad: pad(c, problems),
         reader,

@@ -49,6 +49,12 @@ pub fn keys(c: &Column, ty: Type, problems: &mut Vec<Problem>) {
         ("unicode_form", span(&k.normal_form), ty.is_text(), "text"),
         ("matches", span(&c.matches), ty.is_text(), "text"),
         (
+            "when_inexact",
+            span(&c.when_inexact),
+            matches!(ty, Type::Decimal { .. }),
+            "decimals",
+        ),
+        (
             "length_in",
             span(&c.length_in),
             has_length,

@@ -30,6 +30,14 @@ pub const KEYS: &[Key] = &[
     },
     Key {
         section: "[columns]",
+        name: "when_inexact",
+        takes: Takes::Words(&["reject", "text"]),
+        default: "that of `[target]`",
+        meaning: "Decimals of more than 15 digits in SQLite: rejected, or the column is text.",
+        example: r#"amount = { type = "decimal(18,2)", when_inexact = "text" }"#,
+    },
+    Key {
+        section: "[columns]",
         name: "position",
         takes: Takes::Count,
         default: "in order",

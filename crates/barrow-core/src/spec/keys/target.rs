@@ -62,6 +62,14 @@ pub const KEYS: &[Key] = &[
     },
     Key {
         section: "[target]",
+        name: "when_inexact",
+        takes: Takes::Words(&["reject", "text"]),
+        default: r#"`"reject"`"#,
+        meaning: r#"SQLite only, whose numbers hold decimals of 15 digits, and whole ones of 64 bits. A decimal beyond that is rejected (`inexact`); `"text"`: the whole column is text, which keeps every digit and which SQL compares as text. May stand on one column."#,
+        example: r#"when_inexact = "text""#,
+    },
+    Key {
+        section: "[target]",
         name: "commit_every",
         takes: Takes::WordsOrCount(&["all"]),
         default: r#"`"all"`"#,
