@@ -5,6 +5,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use barrow_core::escape::escape_for_display;
+use barrow_core::types::Type;
 use barrow_run::{Draft, Error, Spec};
 use rusqlite::vtab::Module;
 use rusqlite::{Connection, OpenFlags};
@@ -127,6 +128,15 @@ impl Query {
             Wrong::Sql(error) => Error::failed(format!("preparing the query: {error}")),
             Wrong::Other(error) => error,
         })?;
+        let is_moment = |name: &str| {
+            let mut columns = self.tables.iter().flat_map(|table| &table.columns);
+            columns.any(|c| c.ty == Type::TimestampTz && c.name.eq_ignore_ascii_case(name))
+        };
+        let mut columns = self.tables.iter().flat_map(|table| &table.columns);
+        let sql = match columns.any(|c| c.ty == Type::TimestampTz) {
+            true => barrow_targets::sqlite::in_utc(&self.sql, is_moment)?,
+            false => self.sql.clone(),
+        };
         let mut notes = self.notes;
         if self
             .tables
@@ -138,7 +148,7 @@ impl Query {
                  gives the spec's another name"
             ));
         }
-        Answer::new(self.sql, connection, shared, self.tables, notes, clock)
+        Answer::new(sql, connection, shared, self.tables, notes, clock)
     }
 
     fn connect(&self, shared: &Shared) -> Result<Connection, Wrong> {

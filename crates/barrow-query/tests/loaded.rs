@@ -517,3 +517,102 @@ fn a_sum_of_many_digits_is_shown_exactly_and_never_compared_as_text() -> Result<
     assert_eq!(rounded, [[Value::Integer(2)]]);
     Ok(())
 }
+
+#[test]
+fn moments_compare_and_sort_by_time_in_files_and_in_the_loaded_table() -> Result<(), Box<dyn Error>>
+{
+    let folder = tempfile::tempdir()?;
+    std::fs::write(
+        folder.path().join("t.csv"),
+        "id,at,ts,clock\n1,2031-01-01T12:00:00.5Z,2031-01-01 12:00:00.50,12:00:00.5\n\
+         2,2031-01-01T14:00:00+02:00,2031-01-01 12:00:00,12:00:00\n\
+         3,2031-01-01T12:00:00.25Z,2031-01-01 12:00:00.25,12:00:00.250\n",
+    )?;
+    std::fs::write(
+        folder.path().join("t.spec.toml"),
+        "[source]\nfiles = [\"t.csv\"]\n[columns]\nid = \"bigint\"\nat = \"timestamptz\"\nts = \"timestamp\"\n\
+         clock = \"time\"\n[target]\ndatabase = \"sqlite:m.db\"\ntable = \"t\"\ncreate = true\n",
+    )?;
+    let open = || Spec::open(&folder.path().join("t.spec.toml"), &Overrides::default());
+    let spec = open()?;
+    assert_eq!(Load::new(&spec).run()?.loaded(), 3);
+    let tables = Connection::open(folder.path().join("m.db"))?;
+    let ask = |sql: &str| -> Result<Rows, Box<dyn Error>> {
+        let mut rows = Rows::new();
+        Query::new(sql)
+            .spec(open()?, &[], None)?
+            .open()?
+            .rows(&mut |row| {
+                rows.push(row.to_vec());
+                true
+            })?;
+        Ok(rows)
+    };
+    for sql in [
+        "SELECT * FROM t ORDER BY id",
+        "SELECT id FROM t ORDER BY at",
+        "SELECT id FROM t ORDER BY ts",
+        "SELECT id FROM t ORDER BY clock",
+        "SELECT max(at), min(ts), length(at), length(clock) FROM t",
+        "SELECT id FROM t WHERE at > '2031-01-01 12:00:00' ORDER BY id",
+        "SELECT id FROM t WHERE ts = '2031-01-01 12:00:00.5'",
+        "SELECT id FROM t WHERE at <= datetime('2031-01-01 12:00:00')",
+    ] {
+        assert_eq!(ask(sql)?, of_tables(&tables, sql)?, "{sql}");
+    }
+    let ids = |ids: &[i64]| -> Rows { ids.iter().map(|id| vec![Value::Integer(*id)]).collect() };
+    assert_eq!(ask("SELECT id FROM t ORDER BY at")?, ids(&[2, 3, 1]));
+    assert_eq!(
+        ask("SELECT id FROM t WHERE at > '2031-01-01 12:00:00Z' ORDER BY id")?,
+        ids(&[1, 3])
+    );
+    assert_eq!(
+        ask("SELECT id FROM t WHERE at = '2031-01-01T13:00:00.25+01:00'")?,
+        ids(&[3])
+    );
+    let error =
+        ask("SELECT id FROM t WHERE coalesce(at, '') > '2031-01-01 12:00:00Z'").unwrap_err();
+    assert!(error.to_string().contains("has a zone"), "{error}");
+    // What is loaded is found again in the files.
+    let database = format!("sqlite:{}", folder.path().join("m.db").display());
+    let sql = "SELECT count(*) FROM t WHERE NOT EXISTS (SELECT 1 FROM loaded.t l WHERE l.at = t.at AND l.ts = t.ts AND l.clock = t.clock)";
+    let query = Query::new(sql)
+        .with(Some(database))
+        .spec(open()?, &[], None)?;
+    let mut missing = Rows::new();
+    query.open()?.rows(&mut |row| {
+        missing.push(row.to_vec());
+        true
+    })?;
+    assert_eq!(missing, ids(&[0]));
+    Ok(())
+}
+
+#[test]
+fn a_table_of_an_earlier_version_keeps_its_form_of_times() -> Result<(), Box<dyn Error>> {
+    let folder = tempfile::tempdir()?;
+    std::fs::write(
+        folder.path().join("t.csv"),
+        "id,at\n1,2031-01-01T12:00:00.5Z\n2,2031-01-01T12:00:00Z\n",
+    )?;
+    std::fs::write(
+        folder.path().join("t.spec.toml"),
+        "[source]\nfiles = [\"t.csv\"]\n[columns]\nid = \"bigint\"\nat = \"timestamptz\"\n\
+         [target]\ndatabase = \"sqlite:m.db\"\ntable = \"t\"\n",
+    )?;
+    let tables = Connection::open(folder.path().join("m.db"))?;
+    tables.execute_batch(
+        "CREATE TABLE t (id BIGINT, at TIMESTAMPTZ); INSERT INTO t VALUES (0, '2030-01-01 12:00:00.250Z')",
+    )?;
+    let spec = Spec::open(&folder.path().join("t.spec.toml"), &Overrides::default())?;
+    assert_eq!(Load::new(&spec).run()?.loaded(), 2);
+    let text = |text: &str| vec![Value::Text(text.into())];
+    let rows = of_tables(&tables, "SELECT at FROM t ORDER BY id")?;
+    let older = [
+        "2030-01-01 12:00:00.250Z",
+        "2031-01-01 12:00:00.500Z",
+        "2031-01-01 12:00:00Z",
+    ];
+    assert_eq!(rows, older.map(text));
+    Ok(())
+}

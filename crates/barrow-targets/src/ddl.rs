@@ -7,7 +7,7 @@ use barrow_core::types::Type;
 use crate::dialect::Dialect;
 use crate::fit::{Fit, fit};
 use crate::record_table::{Column, RecordTable};
-use crate::table::Table;
+use crate::table::{Table, TableColumn};
 
 /// CREATE TABLE for these columns, without a semicolon. `key` names the columns of
 /// the primary key, and `references` are its foreign keys.
@@ -91,7 +91,9 @@ pub fn alter(dialect: Dialect, part: &RecordTable, table: &Table) -> Vec<Alterat
                 sql: Some(format!("ALTER TABLE {name} ADD COLUMN {quoted} {word}")),
             }),
             Some(found) => match fit(column, found) {
-                Fit::Fits => {}
+                Fit::Fits => {
+                    alterations.extend(of_older_form(dialect, &name, column, found, table))
+                }
                 Fit::Narrow(why) | Fit::Other(why) => {
                     let quoted = dialect.quoted(&found.name);
                     let sql = dialect.change_type(&name, &quoted, &word, found.required);
@@ -124,10 +126,42 @@ pub fn alter(dialect: Dialect, part: &RecordTable, table: &Table) -> Vec<Alterat
     alterations
 }
 
+/// What brings a column of an earlier version into the form of today: moments with a Z, zeros
+/// at the end of a fraction, decimals that are text.
+fn of_older_form(
+    dialect: Dialect,
+    table: &str,
+    column: &Column,
+    found: &TableColumn,
+    described: &Table,
+) -> Option<Alteration> {
+    let shown = escape_for_display(found.name.as_bytes());
+    let quoted = dialect.quoted(&found.name);
+    if described.older_times.contains(&found.name) {
+        let bare = format!("rtrim({quoted}, 'Z')");
+        return Some(Alteration {
+            why: format!(
+                "{shown}: times as an earlier version wrote them, which sort wrongly as text"
+            ),
+            sql: Some(format!(
+                "UPDATE {table} SET {quoted} = CASE WHEN instr({quoted}, '.') > 0 \
+                 THEN rtrim(rtrim({bare}, '0'), '.') ELSE {bare} END WHERE {quoted} IS NOT NULL"
+            )),
+        });
+    }
+    let is_text = found.declared.to_ascii_uppercase().contains("DECIMAL_TEXT");
+    (is_text && !column.inexact_as_text).then(|| Alteration {
+        why: format!(
+            "{shown}: decimals as text, which SQL compares as text; make the table anew by mode = \
+             \"replace\", or say when_inexact = \"text\""
+        ),
+        sql: None,
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::table::TableColumn;
 
     fn column(name: &str, ty: &str, required: bool, one_of: &[&str]) -> Column {
         Column {
@@ -179,6 +213,7 @@ mod tests {
         };
         let table = Table {
             own_parents: Vec::new(),
+            older_times: Vec::new(),
             unique: Vec::new(),
             columns: vec![
                 found("id", "integer", true),

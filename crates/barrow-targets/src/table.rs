@@ -23,6 +23,9 @@ pub struct Table {
     pub triggers: bool,
     /// Foreign keys of the table to itself: each its columns, and those that they name.
     pub own_parents: Vec<OwnParents>,
+    /// Columns whose times are written as earlier versions wrote them: with zeros at the end of
+    /// a fraction, or a Z. SQL compares the two forms wrongly, so that they are never mixed.
+    pub older_times: Vec<String>,
 }
 
 /// Says that a table is not there, and would not be made.

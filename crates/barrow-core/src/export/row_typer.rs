@@ -177,6 +177,13 @@ impl RowTyper {
                     None => self.put_by_text(cells, column, value),
                 }
             }
+            // A moment without an offset is UTC.
+            (RawValue::Text(text) | RawValue::Placed(text, _), Type::TimestampTz) => {
+                match moment(text.as_bytes()) {
+                    Some((day, nanos)) => cells.push(Cell::Timestamp(day, nanos)),
+                    None => self.put_by_text(cells, column, value),
+                }
+            }
             (RawValue::Float(n), Type::Decimal { precision, scale }) => {
                 match short(n, precision, scale) {
                     Some(n) => cells.push(Cell::Decimal(n)),
@@ -267,6 +274,25 @@ fn timestamp(text: &[u8]) -> Option<(Day, u64)> {
     }
     let seconds = u64::from(hour) * 3600 + u64::from(minute) * 60 + u64::from(second);
     Some((day(date)?, seconds * 1_000_000_000))
+}
+
+/// The same with a fraction of up to nine digits: `2031-04-03 08:05:09.25`.
+fn moment(text: &[u8]) -> Option<(Day, u64)> {
+    let (whole, fraction) = text.split_at_checked(19)?;
+    let (day, nanos) = timestamp(whole)?;
+    let digits = match fraction {
+        [] => return Some((day, nanos)),
+        [b'.', digits @ ..] if (1..=9).contains(&digits.len()) => digits,
+        _ => return None,
+    };
+    let mut number = 0u64;
+    for digit in digits {
+        if !digit.is_ascii_digit() {
+            return None;
+        }
+        number = number * 10 + u64::from(digit - b'0');
+    }
+    Some((day, nanos + number * 10u64.pow(9 - digits.len() as u32)))
 }
 
 /// What digits stand for; none where one is no digit.

@@ -46,6 +46,11 @@ pub fn short(n: i64, unit: f64) -> ValueRef<'static> {
 }
 
 fn made<'v>(cell: Cell, ty: Type, block: &[u8], store: &[u8]) -> ToSqlOutput<'v> {
+    // In a table that was loaded a moment is UTC, and says no zone.
+    let ty = match ty {
+        Type::TimestampTz => Type::Timestamp,
+        ty => ty,
+    };
     let text = shown(cell, ty, block, store);
     ToSqlOutput::Owned(text.map_or(Value::Null, Value::Text))
 }

@@ -94,6 +94,7 @@ pub fn describe(conn: &mut Conn, name: &str) -> Result<Option<Described>, Error>
     let triggers: Option<u64> = conn.exec_first(TRIGGERS, of()).map_err(asking)?;
     Ok(Some(Described {
         table: Table {
+            older_times: Vec::new(),
             own_parents: Vec::new(),
             columns,
             unique: unique.into_iter().map(|(_, columns)| columns).collect(),

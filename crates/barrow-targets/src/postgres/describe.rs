@@ -119,6 +119,7 @@ pub fn describe(client: &mut Client, name: &str) -> Result<Option<Described>, Er
     let parents = client.query(OWN_PARENTS, &[&oid]).map_err(asking)?;
     Ok(Some(Described {
         table: Table {
+            older_times: Vec::new(),
             own_parents: parents.iter().map(|row| (row.get(0), row.get(1))).collect(),
             columns,
             unique: unique.iter().map(|row| row.get(0)).collect(),

@@ -3,6 +3,9 @@
 use barrow_core::escape::escape_for_display;
 use rusqlite::{Connection, OptionalExtension};
 
+use barrow_core::types::Type;
+
+use super::DIALECT;
 use super::errors::explained;
 use super::types;
 use crate::error::Error;
@@ -31,10 +34,41 @@ pub fn describe(connection: &Connection, table: &str) -> Result<Option<Table>, E
     let columns = columns(connection, table).map_err(asking)?;
     Ok(Some(Table {
         unique: unique(connection, table)?,
+        older_times: older_times(connection, table, &columns).map_err(asking)?,
         columns,
         triggers: triggers > 0,
         own_parents: own_parents(connection, table).map_err(asking)?,
     }))
+}
+
+/// How many rows of a table are looked at for the form of its times.
+const LOOKED_AT: u32 = 10_000;
+
+/// The columns whose times are in the form of earlier versions, as far as some rows tell.
+fn older_times(
+    connection: &Connection,
+    table: &str,
+    columns: &[TableColumn],
+) -> rusqlite::Result<Vec<String>> {
+    let mut older = Vec::new();
+    let is_time = |column: &&TableColumn| {
+        matches!(
+            column.ty,
+            Some(Type::Time | Type::Timestamp | Type::TimestampTz)
+        )
+    };
+    for column in columns.iter().filter(is_time) {
+        let name = DIALECT.quoted(&column.name);
+        let sql = format!(
+            "SELECT EXISTS (SELECT 1 FROM (SELECT {name} AS c FROM {} LIMIT {LOOKED_AT}) \
+             WHERE c LIKE '%Z' OR c LIKE '%.%0')",
+            DIALECT.table(table)
+        );
+        if connection.query_row(&sql, [], |row| row.get(0))? {
+            older.push(column.name.clone());
+        }
+    }
+    Ok(older)
 }
 
 /// Whether a name is that of a table or a view; none where it is neither.

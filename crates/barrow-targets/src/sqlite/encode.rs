@@ -62,8 +62,10 @@ pub struct Encoding {
     affinity: Affinity,
     /// Whether a decimal is stored as a number, and not as text.
     as_number: bool,
-    /// Whether a timestamp is a moment in time, which ends with a Z.
-    is_moment: bool,
+    /// Whether a timestamp ends with a Z, in a table of an earlier version.
+    has_z: bool,
+    /// Whether fractions of a second have three, six or nine digits, in such a table.
+    has_zeros: bool,
     /// Whether sixteen bytes are a UUID.
     is_uuid: bool,
     /// Whether SQLite puts a number of its own in place of null.
@@ -98,8 +100,9 @@ pub fn encode(columns: &[Encoding], part: usize, batch: &mut EncodedBatch) {
 }
 
 impl Encoding {
-    /// For a column of `ty` in the spec, and the table's.
-    pub fn new(ty: Type, column: Option<&TableColumn>) -> Encoding {
+    /// For a column of `ty` in the spec, and the table's, whose times may be in the form of
+    /// earlier versions.
+    pub fn new(ty: Type, column: Option<&TableColumn>, older_times: bool) -> Encoding {
         let declared = column.map_or("", |column| column.declared.as_str());
         let (precision, scale) = match ty {
             Type::Decimal { precision, scale } => (precision, u32::from(scale)),
@@ -118,7 +121,8 @@ impl Encoding {
             unit: 10f64.powi(scale as i32),
             affinity,
             as_number,
-            is_moment: ty == Type::TimestampTz,
+            has_z: older_times && ty == Type::TimestampTz,
+            has_zeros: older_times,
             is_uuid: ty == Type::Uuid,
             is_numbered: column.is_some_and(|column| column.numbered),
         }
@@ -144,12 +148,12 @@ impl Encoding {
                 }
             }
             Cell::Date(day) => made(store, |s| put_day(day, s)),
-            Cell::Time(nanos) => made(store, |s| put_time(s, nanos)),
+            Cell::Time(nanos) => made(store, |s| self.put_time(s, nanos)),
             Cell::Timestamp(day, nanos) => made(store, |s| {
                 put_day(day, s);
                 s.push(b' ');
-                put_time(s, nanos);
-                if self.is_moment {
+                self.put_time(s, nanos);
+                if self.has_z {
                     s.push(b'Z');
                 }
             }),
@@ -157,6 +161,27 @@ impl Encoding {
             Cell::Bytes(piece) if self.is_uuid => put_uuid(store, piece),
             Cell::Bytes(piece) => Slot::Bytes(piece),
         }
+    }
+
+    /// A time of day, whose fraction has no zeros at its end: so text sorts as times do.
+    fn put_time(&self, store: &mut Vec<u8>, nanos: u64) {
+        let fraction = put_clock(nanos, store);
+        if fraction == 0 {
+            return;
+        }
+        put(store, format_args!(".{fraction:09}"));
+        let mut digits = 9u32;
+        if self.has_zeros {
+            digits = [3, 6]
+                .into_iter()
+                .find(|n| fraction.is_multiple_of(10u32.pow(9 - n)))
+                .unwrap_or(9);
+        } else {
+            while digits > 1 && fraction.is_multiple_of(10u32.pow(10 - digits)) {
+                digits -= 1;
+            }
+        }
+        store.truncate(store.len() - (9 - digits as usize));
     }
 
     #[inline]
@@ -240,17 +265,6 @@ fn put_float(store: &mut Vec<u8>, n: f64) {
     }
 }
 
-fn put_time(store: &mut Vec<u8>, nanos: u64) {
-    match put_clock(nanos, store) {
-        0 => {}
-        fraction if fraction % 1_000_000 == 0 => {
-            put(store, format_args!(".{:03}", fraction / 1_000_000));
-        }
-        fraction if fraction % 1_000 == 0 => put(store, format_args!(".{:06}", fraction / 1_000)),
-        fraction => put(store, format_args!(".{fraction:09}")),
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -277,7 +291,7 @@ mod tests {
     #[test]
     fn null_is_not_a_number_of_the_databases_own() {
         let slot = |declared| {
-            let encoding = Encoding::new(Type::BigInt, Some(&column(declared)));
+            let encoding = Encoding::new(Type::BigInt, Some(&column(declared)), false);
             encoding.slot(Cell::Null, &[], &mut Vec::new())
         };
         assert_eq!(
@@ -293,6 +307,7 @@ mod tests {
                 scale,
             },
             Some(&column(declared)),
+            false,
         );
         let mut store = Vec::new();
         let slot = match i64::try_from(n) {
@@ -325,16 +340,31 @@ mod tests {
     }
 
     #[test]
-    fn times_have_the_digits_they_need() {
-        let time = |nanos| {
+    fn times_have_the_digits_they_need_and_sort_as_text() {
+        let time = |older: bool, nanos: u64| {
+            let encoding = Encoding::new(Type::Time, None, older);
             let mut store = Vec::new();
-            put_time(&mut store, nanos);
+            encoding.put_time(&mut store, nanos);
             String::from_utf8(store).unwrap()
         };
-        assert_eq!(time(0), "00:00:00");
-        assert_eq!(time(86_399_500_000_000), "23:59:59.500");
-        assert_eq!(time(1_000), "00:00:00.000001");
-        assert_eq!(time(1), "00:00:00.000000001");
+        for (nanos, now, older) in [
+            (0, "00:00:00", "00:00:00"),
+            (86_399_500_000_000, "23:59:59.5", "23:59:59.500"),
+            (1_000, "00:00:00.000001", "00:00:00.000001"),
+            (1_200_000, "00:00:00.0012", "00:00:00.001200"),
+            (1, "00:00:00.000000001", "00:00:00.000000001"),
+        ] {
+            assert_eq!(
+                (time(false, nanos), time(true, nanos)),
+                (now.into(), older.into())
+            );
+        }
+        let mut nanos: Vec<u64> = (0..2_000)
+            .map(|n| n * 7_919 % 1_009 * 10u64.pow((n % 10) as u32))
+            .collect();
+        nanos.sort_unstable();
+        let texts: Vec<String> = nanos.iter().map(|nanos| time(false, *nanos)).collect();
+        assert!(texts.is_sorted());
     }
 
     #[test]

@@ -93,7 +93,12 @@ impl Inserter {
             encodings: part
                 .columns
                 .iter()
-                .map(|c| Encoding::new(c.ty, table.column(&c.name)))
+                .map(|c| {
+                    let found = table.column(&c.name);
+                    let is_older = |name: &String| found.is_some_and(|found| found.name == *name);
+                    let older_times = table.older_times.iter().any(is_older);
+                    Encoding::new(c.ty, found, older_times)
+                })
                 .collect(),
             sql: sizes.map(|rows| sql(part, rows)).collect(),
             triggers: table.triggers,

@@ -4,9 +4,11 @@ use barrow_core::export::{RawValue, RowTyper};
 use barrow_core::types::Type;
 use rusqlite::Connection;
 
+use super::describe::describe;
 use super::errors::explained;
+use super::moments::in_utc;
 use super::raw::{self, BLOB, INTEGER, NULL, REAL, TEXT};
-use super::{DIALECT, row_function, types};
+use super::{row_function, types};
 use crate::error::Error;
 use crate::query::Query;
 use crate::query_rows::{RawRows, length, places, take, writes};
@@ -32,13 +34,13 @@ fn names(connection: &Connection, sql: &str) -> Result<Vec<String>, Error> {
     Ok(statement.column_names().map(str::to_string).collect())
 }
 
-/// Opens a query.
+/// Opens a query, of which `sql` is the text.
 pub fn open<'s>(
     connection: &'s Connection,
     query: &Query,
+    sql: String,
     columns: &[(String, Type)],
 ) -> Result<OpenQuery<'s>, Error> {
-    let sql = query.sql(DIALECT);
     let names = names(connection, &sql)?;
     let places = places(columns.iter().map(|(name, _)| name.as_str()), &names)?;
     let types: Vec<Type> = columns.iter().map(|(_, ty)| *ty).collect();
@@ -58,6 +60,44 @@ pub fn open<'s>(
             taking,
         }),
     })
+}
+
+/// A query with its moments in UTC, as columns of moments have them. A table of an earlier
+/// version has another form, with which a moment is compared as it stands.
+pub fn with_moments(connection: &Connection, sql: &str) -> Result<String, Error> {
+    let failed = |e| explained(&e, "asking for the tables' columns");
+    let of = "SELECT m.name, c.name FROM sqlite_master m, pragma_table_info(m.name) c \
+              WHERE m.type = 'table' AND upper(c.type) = 'TIMESTAMPTZ'";
+    let mut statement = connection.prepare(of).map_err(failed)?;
+    let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?)));
+    let columns: Vec<(String, String)> = rows.and_then(Iterator::collect).map_err(failed)?;
+    let mut tables: Vec<&String> = columns.iter().map(|(table, _)| table).collect();
+    tables.dedup();
+    for table in tables {
+        let is_virtual = kind_is_virtual(connection, table).map_err(failed)?;
+        let described = if is_virtual {
+            None
+        } else {
+            describe(connection, table)?
+        };
+        if described.is_some_and(|table| !table.older_times.is_empty()) {
+            return Ok(sql.to_string());
+        }
+    }
+    match columns.is_empty() {
+        true => Ok(sql.to_string()),
+        false => in_utc(sql, |name| {
+            columns
+                .iter()
+                .any(|(_, own)| own.eq_ignore_ascii_case(name))
+        }),
+    }
+}
+
+/// Whether a table is one of files, which are never of an earlier version.
+fn kind_is_virtual(connection: &Connection, table: &str) -> rusqlite::Result<bool> {
+    let sql = "SELECT sql LIKE 'CREATE VIRTUAL%' FROM sqlite_master WHERE name = ?1";
+    connection.query_row(sql, [table], |row| row.get(0))
 }
 
 /// The columns of a query with the types of their declarations.
@@ -186,7 +226,8 @@ mod tests {
         let connection = Connection::open_in_memory().unwrap();
         let columns = [("a".to_string(), Type::Text), ("b".to_string(), Type::Text)];
         let query = Query::Sql(sql.to_string());
-        let OpenQuery { decoder, rows } = open(&connection, &query, &columns).unwrap();
+        let OpenQuery { decoder, rows } =
+            open(&connection, &query, sql.to_string(), &columns).unwrap();
         let mut cells = RowBatch::default();
         let (mut text, mut batches) = (Vec::new(), 0);
         let mut take = |raw: &mut RawRows| {

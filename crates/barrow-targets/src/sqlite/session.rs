@@ -130,6 +130,14 @@ impl Session for Sqlite {
         query: &Query,
         columns: &[(String, Type)],
     ) -> Result<OpenQuery<'s>, Error> {
-        query_rows::open(&self.connection, query, columns)
+        // Of a connection that somebody else opened, only the query is known: it has its moments
+        // in UTC already.
+        let is_own = !self.path.as_os_str().is_empty();
+        let sql = query.sql(DIALECT);
+        let sql = match is_own {
+            true => query_rows::with_moments(&self.connection, &sql)?,
+            false => sql,
+        };
+        query_rows::open(&self.connection, query, sql, columns)
     }
 }

@@ -516,3 +516,38 @@ fn decimals_are_converted_with_all_their_digits() {
     assert_eq!(said.code, 1);
     assert!(said.err.contains("-0.05"), "{}", said.err);
 }
+
+#[test]
+fn what_is_asked_of_a_loaded_table_compares_numbers_and_moments() {
+    let spec = "[source]\nfiles = [\"d.csv\"]\n[columns]\nid = \"bigint\"\namt = \"decimal(18,2)\"\n\
+                at = \"timestamptz\"\n[target]\ntable = \"d\"\ncreate = true\n";
+    let file = "id,amt,at\n1,5.00,2031-01-01T12:00:00Z\n2,-3.00,2031-01-01T12:00:00.5Z\n3,1000.00,2030-01-01T00:00:00Z\n";
+    let d = database(Kind::Sqlite, spec, file);
+    done(&d.run("load d.spec.toml --report json"));
+    let ids = |words: &[&str]| {
+        let mut command = d.command("export d.spec.toml -o -");
+        command.args(words);
+        let said = crate::market::said(command);
+        assert_eq!(said.code, 0, "{words:?}: {}", said.err);
+        let ids: Vec<String> = said
+            .out
+            .lines()
+            .skip(1)
+            .map(|line| line[..1].to_string())
+            .collect();
+        ids.join(" ")
+    };
+    assert_eq!(ids(&["--where", "amt > 6"]), "3");
+    assert_eq!(ids(&["--where", "amt = 5"]), "1");
+    assert_eq!(ids(&["--order-by", "amt"]), "2 1 3");
+    assert_eq!(ids(&["--order-by", "at"]), "3 1 2");
+    assert_eq!(ids(&["--where", "at > '2031-01-01 13:00:00+01:00'"]), "2");
+    let mut command = d.command("export d.spec.toml -o -");
+    command.args(["--where", "max(at, '2031-01-01 12:00:00Z') = at"]);
+    let said = crate::market::said(command);
+    assert!(
+        said.code == 2 && said.err.contains("has a zone"),
+        "{}",
+        said.err
+    );
+}

@@ -178,7 +178,7 @@ create = true
         text("{\"id\": 7, \"a\": [1.50]}"),
         text("00112233-4455-6677-8899-aabbccddeeff"),
         Blob(vec![0, 1, 255]),
-        text("2031-04-03 08:00:00.250Z"),
+        text("2031-04-03 08:00:00.25"),
     ];
     assert_eq!(rows[0], wanted);
     assert_eq!(rows[1], [Null, Null, Null, Null]);
