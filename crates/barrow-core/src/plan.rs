@@ -345,6 +345,8 @@ pub struct TargetPlan {
     pub ledger: bool,
     /// Whether a load that brings no row may empty the table.
     pub may_empty: bool,
+    /// What is done where deleting rows takes rows of other tables along.
+    pub when_cascading: WhenCascading,
     /// How the table is emptied.
     pub empty_with: EmptyWith,
     /// The column that gets the run's id; none where no row has it.

@@ -12,7 +12,7 @@ use crate::report::RejectedFile;
 use crate::spec_file::Spec;
 
 /// What the manifest says.
-#[derive(Debug, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Manifest {
     /// The run.
     pub run: String,
@@ -49,7 +49,7 @@ impl Manifest {
         Manifest {
             run: run.to_string(),
             spec: std::path::absolute(&spec.path).unwrap_or_else(|_| spec.path.clone()),
-            into: overrides.database.as_ref().map(|_| url.to_string()),
+            into: overrides.database.as_ref().map(|_| url.for_a_spec()),
             table: overrides.table.clone(),
             left_out_whole: Vec::new(),
             rolled_back: None,

@@ -1,6 +1,7 @@
 //! The rows of runs, found again by the column that has their ids.
 
 use barrow_core::escape::escape_for_display;
+use barrow_targets::cascade::{self, Deleted, Loss};
 use barrow_targets::ledger::{self, File, Outcome, Run};
 use barrow_targets::{Session, Value, table};
 use serde::{Deserialize, Serialize};
@@ -78,8 +79,35 @@ pub fn by(session: &mut dyn Session, run: &Run) -> Result<UndoBy, Error> {
     Ok(by)
 }
 
-/// Rows that are gone from each table, and files that count as new.
-pub type TakenOut = (Vec<(String, u64)>, u64);
+/// What was deleted with the rows of runs.
+#[derive(Debug, Default)]
+pub struct TakenOut {
+    /// Rows that are gone from each table.
+    pub tables: Vec<(String, u64)>,
+    /// Files that count as new.
+    pub files: u64,
+    /// What other tables lost with them.
+    pub losses: Vec<Loss>,
+}
+
+/// What other tables lose with the rows of a table that have a value in a column, or with all.
+///
+/// # Errors
+/// They lose something, and `may_cascade` is not so; the database cannot be asked.
+pub fn losses_of(
+    session: &mut dyn Session,
+    deleted: Deleted<'_>,
+    may_cascade: bool,
+) -> Result<Vec<Loss>, Error> {
+    let dialect = session.dialect();
+    let mut ask =
+        |sql: &str, values: &[Value]| session.query(sql, values, "looking for foreign keys");
+    let found = cascade::losses(dialect, &mut ask, deleted)?;
+    match found.is_empty() || may_cascade {
+        true => Ok(found),
+        false => Err(cascade::must_be_allowed(deleted.table, &found).into()),
+    }
+}
 
 /// Deletes the rows of runs, and has the ledger say why. Nothing is committed.
 ///
@@ -91,8 +119,10 @@ pub fn taken_out(
     by: Option<&UndoBy>,
     message: &str,
     rehearses: bool,
+    may_cascade: bool,
 ) -> Result<TakenOut, Error> {
     let mut tables = Vec::new();
+    let mut losses = Vec::new();
     // Tables that refer to others come after them in a run, and go before them.
     for table in by
         .iter()
@@ -106,6 +136,11 @@ pub fn taken_out(
         let mut rows = 0;
         for run in runs {
             let sql = format!("DELETE FROM {name} WHERE {column} = ?");
+            let deleted = Deleted {
+                table: table_name,
+                with: Some((&by.column, &run.run)),
+            };
+            losses.extend(losses_of(session, deleted, may_cascade)?);
             let own = [Value::from(run.run.as_str())];
             rows += session.execute(&sql, &own, "deleting the rows")?;
             let sql = format!("SELECT COUNT(*) FROM {name} WHERE {column} = ?");
@@ -142,5 +177,9 @@ pub fn taken_out(
             ledger::write_run(session, &undone, false)?;
         }
     }
-    Ok((tables, files))
+    Ok(TakenOut {
+        tables,
+        files,
+        losses,
+    })
 }

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use barrow_core::escape::escape_for_display;
 use barrow_core::plan::StorePlan;
 use object_store::aws::{AmazonS3Builder, AmazonS3ConfigKey};
 use object_store::azure::{AzureConfigKey, MicrosoftAzureBuilder};
@@ -38,6 +39,11 @@ pub fn connect(
     mut settings: StorePlan,
     environment: Environment<'_>,
 ) -> Result<Client, Fault> {
+    is_a_bucket(bucket)?;
+    is_sendable(environment)?;
+    if let Some(endpoint) = &settings.endpoint {
+        is_an_endpoint(endpoint)?;
+    }
     let patience = Patience::new(settings.give_up_after);
     let is_set = |name: &str| environment(name).is_some_and(|value| !value.is_empty());
     if scheme == Scheme::S3 && !settings.anonymous && settings.access_key.is_none() {
@@ -84,6 +90,53 @@ pub fn connect(
     })
 }
 
+/// Whether there can be a bucket or container of that name, as far as its characters tell.
+fn is_a_bucket(name: &str) -> Result<(), Fault> {
+    let is_known = |c: char| c.is_ascii_alphanumeric() || "._-$:@".contains(c);
+    match name.chars().all(is_known) {
+        true => Ok(()),
+        false => Err(Fault::Other(format!(
+            "no bucket can be called \"{}\"",
+            escape_for_display(name.as_bytes())
+        ))),
+    }
+}
+
+/// Whether it is the address of a service.
+fn is_an_endpoint(endpoint: &str) -> Result<(), Fault> {
+    let address = url::Url::parse(endpoint).ok();
+    let is_web = |url: &url::Url| ["http", "https"].contains(&url.scheme()) && url.has_host();
+    match address.as_ref().is_some_and(is_web) {
+        true => Ok(()),
+        false => Err(Fault::Other(
+            "its endpoint is not the address of a service: it begins with https:// or http://"
+                .into(),
+        )),
+    }
+}
+
+/// What the environment says and no request can carry.
+fn is_sendable(environment: Environment<'_>) -> Result<(), Fault> {
+    let names = std::env::vars_os().filter_map(|(name, _)| name.into_string().ok());
+    let own = |name: &String| {
+        ["AWS_", "AZURE_", "GOOGLE_"]
+            .iter()
+            .any(|p| name.starts_with(p))
+    };
+    for name in names.filter(own) {
+        let value = environment(&name).unwrap_or_default();
+        let value = value.trim();
+        if value.chars().any(char::is_control) {
+            let says = format!("{name} has control characters, which cannot be sent");
+            return Err(Fault::Other(says));
+        }
+        if name.contains("ENDPOINT") && !value.is_empty() {
+            is_an_endpoint(value)?;
+        }
+    }
+    Ok(())
+}
+
 type Made = object_store::Result<(Arc<dyn ObjectStore>, Arc<dyn PaginatedListStore>)>;
 
 /// The two sides of one client.
@@ -102,6 +155,8 @@ macro_rules! from_environment {
             let (Some(name), Some(value)) = (name.to_str(), value.to_str()) else {
                 continue;
             };
+            // Secrets that are mounted as files end with a line end.
+            let value = value.trim();
             if let Ok(key) = name.to_ascii_lowercase().parse::<$keys>()
                 && name.starts_with($prefix)
                 && !value.is_empty()

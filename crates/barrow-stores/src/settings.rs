@@ -1,5 +1,6 @@
 //! What is said of a store: in a spec's `[stores.NAME]`, with secrets from the environment.
 
+use barrow_core::escape::is_a_variable;
 use barrow_core::plan::StorePlan;
 
 /// A variable of the environment, if it is set.
@@ -24,7 +25,15 @@ pub fn filled(plan: &StorePlan, environment: Environment<'_>) -> Result<StorePla
     ] {
         if let Some(text) = text {
             let value = fill(text, environment);
-            *text = value.map_err(|why| format!("[stores.{name}] {key}: {why}"))?;
+            let value = value.map_err(|why| format!("[stores.{name}] {key}: {why}"))?;
+            // Secrets that are mounted as files end with a line end.
+            *text = value.trim().to_string();
+            let is_plain = !text.chars().any(char::is_control);
+            if !is_plain {
+                return Err(format!(
+                    "[stores.{name}] {key}: control characters cannot be sent"
+                ));
+            }
         }
     }
     Ok(filled)
@@ -47,7 +56,11 @@ fn fill(text: &str, environment: Environment<'_>) -> Result<String, String> {
         let name = &rest[start + 2..start + length];
         let value = environment(name);
         filled.push_str(&rest[..start]);
-        filled.push_str(&value.ok_or_else(|| format!("the environment has no {name}"))?);
+        let missing = || match is_a_variable(name) {
+            true => format!("the environment has no {name}"),
+            false => "the environment lacks the variable between ${ and }".to_string(),
+        };
+        filled.push_str(&value.ok_or_else(missing)?);
         rest = &rest[start + length + 1..];
     }
     filled.push_str(rest);

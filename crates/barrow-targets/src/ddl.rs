@@ -7,7 +7,7 @@ use barrow_core::types::Type;
 use crate::dialect::Dialect;
 use crate::fit::{Fit, fit};
 use crate::record_table::{Column, RecordTable};
-use crate::table::{Table, TableColumn};
+use crate::table::{Table, TableColumn, is_text_decimal};
 
 /// CREATE TABLE for these columns, without a semicolon. `key` names the columns of
 /// the primary key, and `references` are its foreign keys.
@@ -149,7 +149,7 @@ fn of_older_form(
             )),
         });
     }
-    let is_text = found.declared.to_ascii_uppercase().contains("DECIMAL_TEXT");
+    let is_text = is_text_decimal(found);
     (is_text && !column.inexact_as_text).then(|| Alteration {
         why: format!(
             "{shown}: decimals as text, which SQL compares as text; make the table anew by mode = \

@@ -68,6 +68,16 @@ pub trait SqlDialect: fmt::Debug + Sync {
         }
     }
 
+    /// A query for the foreign keys that name a table, one row for each of their columns in their
+    /// order: an id, the table that has the key, its column, the column that it names, and the
+    /// rule for a delete. Each `?` is [`SqlDialect::name_to_look_for`].
+    fn foreign_keys_to(&self) -> &'static str;
+
+    /// A table's name as [`SqlDialect::foreign_keys_to`] takes it.
+    fn name_to_look_for(&self, table: &str) -> String {
+        table.to_string()
+    }
+
     /// Text as a literal.
     fn literal(&self, text: &str) -> String {
         format!("'{}'", text.replace('\'', "''"))

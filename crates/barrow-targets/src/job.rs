@@ -19,6 +19,8 @@ pub struct Job {
     pub mode: Mode,
     /// Whether a table is emptied by the server's own TRUNCATE.
     pub truncates: bool,
+    /// Whether rows of other tables may go along with those that are deleted.
+    pub may_cascade: bool,
     /// Whether the tables were emptied already: another load of the same transaction did.
     pub is_emptied: bool,
     /// Whether a missing table is made.
@@ -213,6 +215,7 @@ mod tests {
             mode: Mode::Append,
             truncates: false,
             is_emptied: false,
+            may_cascade: false,
             create: true,
             tag: Job::new_tag(),
         };

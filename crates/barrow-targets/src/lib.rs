@@ -30,6 +30,7 @@
 //!     mode: Mode::Append,
 //!     truncates: false,
 //!     is_emptied: false,
+//!     may_cascade: false,
 //!     create: true,
 //!     tag: Job::new_tag(),
 //! };
@@ -43,6 +44,7 @@
 //! A new database is a folder with a [`Session`], a [`SqlDialect`](dialect::SqlDialect) and
 //! what both need, and a line in [`registry`]. For a server, [`servers::load`] has the load.
 
+pub mod cascade;
 pub mod ddl;
 mod decimal_scaling;
 pub mod dialect;

@@ -19,7 +19,7 @@ const SHORTEST: usize = 3;
 static SECRETS: Mutex<BTreeSet<String>> = Mutex::new(BTreeSet::new());
 
 /// The parameters of an address whose values are no secret.
-const PLAIN: [&str; 14] = [
+pub(crate) const PLAIN: [&str; 14] = [
     "host",
     "port",
     "user",
@@ -69,6 +69,69 @@ pub fn spans(address: &str) -> Vec<Range<usize>> {
     found
 }
 
+/// Whether a parameter is known to be no secret: what is to be a number must be one.
+fn is_plain(name: &str, value: &str) -> bool {
+    let is_number = value.trim_end().bytes().all(|b| b.is_ascii_digit());
+    PLAIN.contains(&name) && (!["connect_timeout", "port"].contains(&name) || is_number)
+}
+
+/// What of an address in a text is not shown, in bytes: its secrets, its user, in whose place
+/// one may be by a slip, and parameters that are not known, names and all.
+fn unshown(address: &str) -> Vec<Range<usize>> {
+    let mut found = spans(address);
+    let start = address.find("//").map(|at| at + 2);
+    let start = start.or_else(|| address.find(":/").map(|at| at + 2));
+    let at = address.rfind('@');
+    let from = start.unwrap_or(0);
+    if let Some(at) = at.filter(|at| from < *at) {
+        found.push(from..at);
+    }
+    found.extend(unknown_parameters(address));
+    found
+}
+
+/// The parameters of an address that are not known to be no secret, names and all, in bytes.
+fn unknown_parameters(address: &str) -> Vec<Range<usize>> {
+    let start = address.find("//").or_else(|| address.find(":/"));
+    let start = start.or_else(|| address.starts_with("http").then_some(0));
+    // In the keys of a store it is part of a pattern.
+    let stores = ["s3", "gs", "az", "abfs", "gcs"];
+    let has_query = !stores.iter().any(|scheme| address.starts_with(scheme));
+    let mark = address
+        .find('?')
+        .filter(|at| has_query && start.is_some_and(|s| s < *at));
+    let mut found = Vec::new();
+    let Some(mark) = mark else { return found };
+    let mut place = mark + 1;
+    for part in address[place..].split(['&', ';']) {
+        let (name, value) = part.split_once('=').unwrap_or((part, ""));
+        let end = place + part.trim_end().len();
+        if !is_plain(name, value) && place < end {
+            found.push(place..end);
+        }
+        place += part.len() + 1;
+    }
+    found
+}
+
+/// Learns the secrets of the address of a file: what stands before its `@`, and long values of
+/// its query.
+pub fn learn_of_a_file(address: &str) {
+    if !address.starts_with("http") {
+        return;
+    }
+    for span in unshown(address) {
+        let part = &address[span];
+        let value = part.split_once(['=', ':']).map_or(part, |(_, value)| value);
+        if value.len() >= LONG {
+            learn_secret(value);
+        }
+    }
+}
+
+/// Values of the query of a file's address that are shorter are words such as `csv`.
+const LONG: usize = 8;
+
 /// Whether it starts as an address with a kind of database, such as `mysql:`.
 fn is_a_kind(address: &str) -> bool {
     ["postgres", "mysql", "mariadb"].iter().any(|kind| {
@@ -86,8 +149,7 @@ fn parameters(address: &str) -> Vec<Range<usize>> {
         let end = address[equals + 1..].find(['&', ' ', ';', '"', '\'']);
         let end = end.map_or(address.len(), |end| equals + 1 + end);
         let value = &address[equals + 1..end];
-        let is_number = value.bytes().all(|b| b.is_ascii_digit());
-        let is_plain = PLAIN.contains(&name) && (name != "connect_timeout" || is_number);
+        let is_plain = is_plain(name, value);
         if !is_plain && !value.trim_end().is_empty() && address[..equals].contains(['?', ' ', ';'])
         {
             found.push(equals + 1..equals + 1 + value.trim_end().len());
@@ -107,9 +169,12 @@ fn is_a_name(text: &str) -> bool {
 
 /// Whether an address has a secret in it; a name of the environment is none.
 pub fn is_in(address: &str) -> bool {
-    spans(address)
-        .into_iter()
-        .any(|span| !is_a_name(&address[span]))
+    let is_given = |span: Range<usize>| {
+        let part = &address[span];
+        !is_a_name(part.split_once('=').map_or(part, |(_, value)| value))
+    };
+    let spans = spans(address).into_iter();
+    spans.chain(unknown_parameters(address)).any(is_given)
 }
 
 /// Learns the secrets of an address, in every form that a message may have them in.
@@ -186,9 +251,10 @@ pub fn places(text: &str) -> Vec<Range<usize>> {
     let mut start = 0;
     for line in text.split_inclusive('\n') {
         let lower = line.to_ascii_lowercase();
-        if ["://", ":/", "dat", "base", "int", "pas", "pwd"]
+        if ["http", ":/", "//", "dat", "base", "int", "pas", "pwd"]
             .iter()
             .any(|sign| lower.contains(sign))
+            || has_a_user(&lower)
         {
             let from = ADDRESS_STARTS.iter().find_map(|start| lower.find(start));
             let from = from
@@ -196,7 +262,7 @@ pub fn places(text: &str) -> Vec<Range<usize>> {
                 .or_else(|| line.find('=').map(|at| at + 1))
                 .unwrap_or(0);
             let end = line[from..].rfind(['"', '\'']);
-            let spans = spans(&line[from..end.map_or(line.len(), |end| from + end)]);
+            let spans = unshown(&line[from..end.map_or(line.len(), |end| from + end)]);
             found.extend(
                 spans
                     .iter()
@@ -212,6 +278,13 @@ pub fn places(text: &str) -> Vec<Range<usize>> {
         found.extend(hits.map(|(at, _)| at..at + secret.len()));
     }
     found
+}
+
+/// Whether a word of the line is like `user:password@host`.
+fn has_a_user(line: &str) -> bool {
+    let words = line.split([' ', '"', '\'', '=']);
+    let mut users = words.filter_map(|word| word.rsplit_once('@'));
+    users.any(|(user, _)| user.contains(':'))
 }
 
 /// The values of keys whose names say that they are secrets, in a line of a spec. A name of

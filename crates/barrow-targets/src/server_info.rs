@@ -161,6 +161,7 @@ mod tests {
             mode,
             truncates: false,
             is_emptied: false,
+            may_cascade: false,
             create,
             tag: String::new(),
         }

@@ -11,6 +11,7 @@ use barrow_core::export::RowBatch;
 use barrow_core::types::Type;
 use barrow_core::words::Mode;
 
+use crate::cascade::Loss;
 use crate::dialect::Dialect;
 use crate::encoded::{EncodedBatch, Encoder};
 use crate::error::Error;
@@ -179,6 +180,11 @@ pub trait Load<'s> {
 
     /// How many rows each of [`Job::tables`] had before the load.
     fn rows_before(&self) -> &[u64];
+
+    /// What other tables lost when the tables were emptied.
+    fn lost(&self) -> &[Loss] {
+        &[]
+    }
 
     /// How rows are best brought, for a server; none where it does not matter.
     fn batching(&self) -> Option<Batching> {

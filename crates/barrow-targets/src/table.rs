@@ -28,6 +28,14 @@ pub struct Table {
     pub older_times: Vec<String>,
 }
 
+/// Whether a column has decimals as text, as SQLite has those beyond its numbers.
+pub fn is_text_decimal(column: &TableColumn) -> bool {
+    column
+        .declared
+        .to_ascii_uppercase()
+        .contains("DECIMAL_TEXT")
+}
+
 /// Says that a table is not there, and would not be made.
 pub fn missing(name: &str) -> Error {
     Error::spec(format!(

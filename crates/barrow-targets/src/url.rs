@@ -3,7 +3,7 @@
 use std::fmt;
 use std::path::{Path, PathBuf};
 
-use barrow_core::escape::{escape_for_display, visible_path};
+use barrow_core::escape::{escape_for_display, is_a_variable, visible_path};
 
 use crate::dialect::Dialect;
 use crate::error::Error;
@@ -37,14 +37,21 @@ impl Url {
         let full = expand(text, environment)?;
         secret::learn(&full);
         let Some((scheme, rest)) = full.split_once(':') else {
-            return Err(Error::spec(format!(
-                "\"{}\" is not the address of a database",
-                escape_for_display(text.as_bytes())
-            ))
-            .advice(format!(
-                "for a SQLite file, say sqlite:{}",
-                escape_for_display(text.as_bytes())
-            )));
+            // Without its kind it may be that of a server.
+            let is_server = full.contains(['@', '?', '=']) || full.contains("//");
+            let (shown, advice) = match is_server {
+                true => (
+                    "what is given".to_string(),
+                    "an address starts with sqlite:, postgres:// or mysql://".to_string(),
+                ),
+                false => {
+                    let shown = escape_for_display(text.as_bytes());
+                    let advice = format!("for a SQLite file, say sqlite:{shown}");
+                    (format!("\"{shown}\""), advice)
+                }
+            };
+            let says = format!("{shown} is not the address of a database");
+            return Err(Error::spec(says).advice(advice));
         };
         let found = KINDS.iter().find(|kind| kind.schemes.contains(&scheme));
         match found {
@@ -68,6 +75,17 @@ impl Url {
                 escape_for_display(scheme.as_bytes())
             ))
             .advice("an address starts with sqlite:, postgres:// or mysql://")),
+        }
+    }
+
+    /// The address as a spec may have it: with its user and what is known to be no secret.
+    pub fn for_a_spec(&self) -> String {
+        match &self.place {
+            Place::File(path) => match path.to_str() {
+                Some(path) => format!("{}:{path}", self.kind.schemes.first().unwrap_or(&"")),
+                None => self.to_string(),
+            },
+            Place::Server(server) => server.for_a_spec(),
         }
     }
 
@@ -154,16 +172,25 @@ fn expand(text: &str, environment: impl Fn(&str) -> Option<String>) -> Result<St
             .find('}')
             .ok_or_else(|| Error::spec("the address has \"${\" without its \"}\""))?;
         let name = &after[..end];
-        out.push_str(&environment(name).ok_or_else(|| {
-            Error::spec(format!(
-                "the environment has no {name}, which the address asks for"
-            ))
-            .advice(format!("set it before the command: {name}=… barrow …"))
-        })?);
+        out.push_str(&environment(name).ok_or_else(|| missing(name))?);
         rest = &after[end + 1..];
     }
     out.push_str(rest);
     Ok(out)
+}
+
+/// A variable that the environment lacks.
+fn missing(name: &str) -> Error {
+    match is_a_variable(name) {
+        true => Error::spec(format!(
+            "the environment has no {name}, which the address asks for"
+        ))
+        .advice(format!("set it before the command: {name}=… barrow …")),
+        false => Error::spec(
+            "the environment lacks the variable that the address names between ${ and }",
+        )
+        .advice("set it before the command: NAME=… barrow …"),
+    }
 }
 
 #[cfg(test)]

@@ -7,8 +7,16 @@ use super::archive::{is_archive, members, split_members};
 use super::file::SourceFile;
 pub use super::names::{is_address, natural, safe_name};
 use crate::error::Error;
-use crate::escape::visible_path as shown;
+use crate::escape::{visible_address, visible_path};
 use crate::nearest::nearest;
+
+/// A path as somebody gave it: an address with a slip in it is taken for one.
+fn shown(path: &Path) -> String {
+    match path.to_str() {
+        Some(given) => visible_address(given),
+        None => visible_path(path),
+    }
+}
 
 /// Finds the files that are not on this machine, by their addresses.
 pub trait Elsewhere {

@@ -373,6 +373,8 @@ pub struct Target {
     pub ledger: Option<Spanned<bool>>,
     /// Whether a load that brings no row may empty the table.
     pub may_empty: Option<Spanned<bool>>,
+    /// Rows of other tables that go along with those that are deleted.
+    pub when_cascading: Option<Spanned<WhenCascading>>,
     /// Decimals that SQLite's numbers cannot hold.
     pub when_inexact: Option<Spanned<WhenInexact>>,
     /// How the table is emptied.

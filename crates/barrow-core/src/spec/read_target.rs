@@ -18,6 +18,7 @@ pub fn target(mut s: Section<'_>) -> Target {
         key: s.texts("key"),
         ledger: s.flag("ledger"),
         may_empty: s.flag("may_empty"),
+        when_cascading: s.word("when_cascading"),
         when_inexact: s.word("when_inexact"),
         empty_with: s.word("empty_with"),
         run_column: s.text("run_column"),

@@ -13,6 +13,16 @@ words! {
 }
 
 words! {
+    /// What is done where deleting rows takes rows of other tables along.
+    WhenCascading {
+        /// The load stops.
+        Stop = "stop",
+        /// They go, and are counted.
+        Allow = "allow",
+    }
+}
+
+words! {
     /// What is done with a decimal that SQLite's numbers cannot hold.
     WhenInexact {
         /// It is rejected.

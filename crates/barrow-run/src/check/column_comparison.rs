@@ -8,6 +8,7 @@ use barrow_core::records::header::fold;
 use barrow_core::types::Type;
 use barrow_core::words::WhenInexact;
 use barrow_targets::fit::{Fit, fit};
+use barrow_targets::table::is_text_decimal;
 use barrow_targets::{Column, Dialect, Table};
 
 /// A column as the header, the spec and the table have it.
@@ -204,7 +205,7 @@ impl Sides<'_> {
             one_of: Vec::new(),
         };
         let seen = self.kind.slot(place).and_then(|slot| self.seen.get(slot));
-        let is_text = found.declared.to_ascii_uppercase().contains("DECIMAL_TEXT");
+        let is_text = is_text_decimal(found);
         match fit(&of, found) {
             Fit::Fits if is_text && !of.inexact_as_text => verdict(
                 "fits; the table has it as text, which SQL compares as text: say when_inexact = \

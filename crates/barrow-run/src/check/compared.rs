@@ -6,7 +6,8 @@ use barrow_core::column_stats::ColumnStats;
 use barrow_core::plan::{ColumnPlan, Plan, RecordTypePlan};
 use barrow_core::source::SourceFile;
 use barrow_core::words::Mode;
-use barrow_targets::{Foresight, Job, Table, Url};
+use barrow_targets::cascade::Deleted;
+use barrow_targets::{Foresight, Job, Session, Table, Url};
 
 use super::column_comparison::{Side, Sides};
 use crate::error::Error;
@@ -14,6 +15,7 @@ use crate::load::request::LoadRequest;
 use crate::load::select_files;
 use crate::load::selection::{Selected, Selection};
 use crate::observer::Watch;
+use crate::run_rows::losses_of;
 use crate::spec_file::Spec;
 
 /// The target as far as it was named.
@@ -99,6 +101,24 @@ impl Compared {
         self.in_other_hands = select_files::in_other_hands(request, &selection)?;
         self.selection = selection;
         self.unfit = self.unfit.take().or(stops);
+        if self.unfit.is_none() && !self.selection.files.is_empty() {
+            self.unfit = self.cascades(job, session.as_mut()).err();
+        }
+        Ok(())
+    }
+
+    /// Whether a load may delete what it would: rows of other tables may go along.
+    fn cascades(&self, job: &Job, session: &mut dyn Session) -> Result<(), Error> {
+        // SQLite deletes the rows of a table that it drops; a server refuses that by itself.
+        let drops = job.mode == Mode::Replace && session.dialect().has_one_writer();
+        if job.mode != Mode::Truncate && !drops {
+            return Ok(());
+        }
+        for table in job.tables() {
+            if session.describe(table)?.is_some() {
+                losses_of(session, Deleted { table, with: None }, job.may_cascade)?;
+            }
+        }
         Ok(())
     }
 

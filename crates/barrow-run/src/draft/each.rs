@@ -16,6 +16,7 @@ use crate::atomic_file;
 use crate::error::Error;
 use crate::observer::{Observer, Watch, Watcher};
 use crate::spec_file::settings::Settings;
+use barrow_targets::secret;
 
 /// Drafts of many files that are to be made.
 pub struct DraftEach<'d> {
@@ -107,6 +108,9 @@ impl<'d> DraftEach<'d> {
             tight: self.tight,
             ..Wanted::default()
         };
+        self.files
+            .iter()
+            .for_each(|word| secret::learn_of_a_file(word));
         let files = source::find(&self.files, Path::new(""), settings.stores()?.as_ref())?;
         let watch = Watcher::new(self.observer.take());
         let mut found: Vec<(Signature, Vec<SourceFile>, FileKind)> = Vec::new();

@@ -136,6 +136,9 @@ impl<'d> Draft<'d> {
             keeps_no_password(database)?;
         }
         let settings = Settings::of(self.folder())?;
+        self.files
+            .iter()
+            .for_each(|word| secret::learn_of_a_file(word));
         let files = source::find(&self.files, Path::new(""), settings.stores()?.as_ref())?;
         let wanted = self.wanted(&files, &settings)?;
         let output = self.output.clone();

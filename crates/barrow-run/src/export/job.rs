@@ -104,7 +104,7 @@ impl ExportJob {
             Destination::Path(path) => path.file_name().and_then(|name| name.to_str()),
             Destination::Stdout => None,
         };
-        let text = default_spec::spec(&columns, file, Some(&url.to_string()), table);
+        let text = default_spec::spec(&columns, file, Some(&url.for_a_spec()), table);
         let plan = default_plan(&text)?;
         if let Some(path) = spec_out {
             write_out(path, &text, out.overwrites)?;

@@ -5,6 +5,7 @@ use barrow_core::counts::RunCounts;
 use barrow_core::escape::escape_for_display;
 use barrow_core::words::{Every, Mode};
 use barrow_targets::ledger::{self, Outcome as Ended, Run};
+use barrow_targets::table::is_text_decimal;
 use barrow_targets::{Job, Load, Session};
 
 use super::locks;
@@ -53,6 +54,7 @@ pub(super) fn begin<'s>(
         replaces,
         beside: &request.beside,
     };
+    tell_text_decimals(request, load.session(), job);
     match opened(load.as_mut(), job, &mut recorder, &first) {
         Ok(made) => Ok(Begun {
             load,
@@ -62,6 +64,38 @@ pub(super) fn begin<'s>(
         Err(error) => {
             let (session, _) = load.roll_back();
             Err(not_begun(request, session, recorder, error))
+        }
+    }
+}
+
+/// Says which decimals a table has as text, unless the spec asks for that.
+fn tell_text_decimals(request: &LoadRequest<'_>, session: &mut dyn Session, job: &Job) {
+    // Only a file has numbers too small for the decimals of specs.
+    if !session.dialect().has_one_writer() {
+        return;
+    }
+    for part in &job.parts {
+        // Where it cannot be described, the load itself says so.
+        let Ok(Some(found)) = session.describe(&part.table) else {
+            continue;
+        };
+        let is_unasked = |name: &str| {
+            let mut own = part.columns.iter();
+            own.any(|column| column.name == name && !column.inexact_as_text)
+        };
+        let names: Vec<String> = found
+            .columns
+            .iter()
+            .filter(|column| is_text_decimal(column) && is_unasked(&column.name))
+            .map(|column| escape_for_display(column.name.as_bytes()))
+            .collect();
+        if !names.is_empty() {
+            request.watch.warning(&format!(
+                "{} has decimals as text, which SQL compares as text ({}): make it anew by mode = \
+                 \"replace\", or say when_inexact = \"text\"",
+                escape_for_display(part.table.as_bytes()),
+                names.join(", ")
+            ));
         }
     }
 }
@@ -156,7 +190,7 @@ fn opened<'s>(
     }
     let mut replaced = Vec::new();
     for run in first.replaces {
-        replaced.push(replace(load.session(), run)?);
+        replaced.extend(replace(load.session(), run, job.may_cascade)?);
     }
     if !(first.before.is_empty() && first.replaces.is_empty()) {
         load.recount();
@@ -172,11 +206,12 @@ fn opened<'s>(
             ),
         }
     });
-    Ok(made.chain(replaced).collect())
+    let lost = load.lost().iter().map(ToString::to_string);
+    Ok(made.chain(lost).chain(replaced).collect())
 }
 
 /// Takes the rows of a file's earlier content out. Returns what was done, in plain words.
-fn replace(session: &mut dyn Session, run: &Run) -> Result<String, Error> {
+fn replace(session: &mut dyn Session, run: &Run, may_cascade: bool) -> Result<Vec<String>, Error> {
     let by = run_rows::by(session, run)?;
     let mends = run_rows::mends(session, run)?;
     let runs: Vec<&Run> = std::iter::once(run).chain(&mends).collect();
@@ -184,13 +219,15 @@ fn replace(session: &mut dyn Session, run: &Run) -> Result<String, Error> {
         "replaced on {} by the file's new content",
         run_recorder::now()
     );
-    let (tables, _) = run_rows::taken_out(session, &runs, Some(&by), &message, false)?;
-    let rows = tables.iter().map(|(_, rows)| rows).sum();
-    Ok(format!(
+    let taken = run_rows::taken_out(session, &runs, Some(&by), &message, false, may_cascade)?;
+    let rows = taken.tables.iter().map(|(_, rows)| rows).sum();
+    let replaced = format!(
         "{} of run {}, of earlier content, replaced",
         counted(rows, "row"),
         run.run
-    ))
+    );
+    let losses = taken.losses.iter().map(ToString::to_string);
+    Ok(std::iter::once(replaced).chain(losses).collect())
 }
 
 fn empties(job: &Job) -> bool {

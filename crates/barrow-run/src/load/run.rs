@@ -14,7 +14,7 @@ use super::request::LoadRequest;
 use super::run_recorder::{self, RunRecorder};
 use super::select_files;
 use super::selection::{Selected, Selection};
-use super::sink::{Finished, LoadSink};
+use super::sink::{Finished, LoadSink, Replay};
 use crate::account::RunAccount;
 use crate::error::Error;
 use crate::reject_manifest::Manifest;
@@ -56,6 +56,8 @@ pub(crate) struct Loaded {
     pub summary: Summary,
     /// What records the run, where others are loaded with it.
     pub recorder: Option<RunRecorder>,
+    /// By what its rejects can be mended if it is rolled back with the others.
+    pub replay: Option<Replay>,
     /// The files whose rows are in the table.
     pub done: Vec<Done>,
 }
@@ -125,6 +127,7 @@ pub(super) fn nothing_new(
         done: done(&[], &summary.skipped, &summary),
         summary,
         recorder: None,
+        replay: None,
     })
 }
 
@@ -233,6 +236,7 @@ pub(crate) fn run_by<'s>(
     let flowed = run_pipeline(request, &run, &files, start, &mut sink);
     let mut finished = sink.finish(flowed)?;
     let recorder = finished.recorder.take();
+    let replay = finished.replay.take();
     let mut summary = summed_up(request, run, &job, &rows_before, finished);
     summary.no_ledger = !plan.target.ledger;
     summary.can_mend = plan.target.ledger;
@@ -249,6 +253,7 @@ pub(crate) fn run_by<'s>(
         summary,
         done,
         recorder,
+        replay,
     })
 }
 

@@ -7,8 +7,9 @@ use std::time::{Duration, Instant};
 use barrow_core::escape::{escape_for_display, visible_path};
 use barrow_core::source::files::is_address;
 use barrow_core::words::{Every, Mode};
+use barrow_targets::cascade::{self, Deleted, Loss};
 use barrow_targets::ledger::{self, Outcome as Ended};
-use barrow_targets::{Job, Session, table};
+use barrow_targets::{Job, Session, Value, table};
 
 use super::request::{LoadRequest, PATIENCE};
 use super::run::{self, Loaded, log_end};
@@ -17,6 +18,7 @@ use super::{begin, rejects_table, select_files};
 use crate::error::Error;
 use crate::observer::{Observer, Watch, Watcher};
 use crate::report::{Outcome, Summary, Together};
+use crate::run_rows::losses_of;
 use crate::spec_file::Spec;
 
 /// A load of several specs in one transaction.
@@ -83,65 +85,96 @@ impl<'l> LoadTogether<'l> {
         let clock = Instant::now();
         let watch = Watcher::new(self.observer);
         let specs = self.specs;
-        let order = order(specs)?;
+        order(specs)?;
         let mut requests = Vec::with_capacity(specs.len());
-        for place in order {
+        for spec in specs {
             requests.push(LoadRequest {
                 again: self.again,
                 patience: self.patience,
                 threads: self.threads,
                 is_together: true,
-                ..LoadRequest::new(&specs[place], self.rejects.clone(), &watch)?
+                ..LoadRequest::new(spec, self.rejects.clone(), &watch)?
             });
         }
         can_be_together(&requests)?;
-        let mut together = load(&requests)?;
+        let mut together = load(specs, &requests)?;
         together.elapsed = clock.elapsed();
         together.loads.iter().for_each(log_end);
         Ok(together)
     }
 }
 
-/// The specs by their places, those that others refer to first; else as they were given.
+/// The specs by their places, those that others refer to by `[[references]]` first; else as
+/// they were given.
 ///
 /// # Errors
 /// Some refer to each other in a circle.
 pub fn order(specs: &[Spec]) -> Result<Vec<usize>, Error> {
-    // A table may be named with its schema in one place and without it in another.
-    let bare = |name: &str| name.rsplit('.').next().unwrap_or(name).to_lowercase();
-    let tables: Vec<Vec<String>> = specs
-        .iter()
-        .map(|spec| spec.tables().into_iter().map(bare).collect())
-        .collect();
+    in_order(&needs(specs)).map_err(|circle| {
+        let names: Vec<String> = circle.iter().map(|place| specs[*place].name()).collect();
+        Error::request(
+            format!(
+                "these specs refer to each other in a circle: {}",
+                names.join(", ")
+            ),
+            "take one of their [[references]] out, and add that foreign key to the table afterwards",
+        )
+    })
+}
+
+/// For each spec the places of those that it refers to by `[[references]]`.
+fn needs(specs: &[Spec]) -> Vec<Vec<usize>> {
+    let fills = |spec: &Spec, table: &str| spec.tables().iter().any(|own| same_table(own, table));
     let needs = |place: usize| {
-        let references = specs[place].plan.target.references.iter();
-        references
-            .flat_map(|reference| {
-                let to = bare(&reference.table);
-                let is_it = |other: &usize| tables[*other].contains(&to);
-                (0..specs.len()).filter(is_it).collect::<Vec<_>>()
-            })
-            .filter(|other| *other != place)
-            .collect::<Vec<_>>()
+        let references = &specs[place].plan.target.references;
+        let is_needed = |other: &usize| {
+            let mut references = references.iter();
+            *other != place && references.any(|reference| fills(&specs[*other], &reference.table))
+        };
+        (0..specs.len()).filter(is_needed).collect()
     };
-    let needs: Vec<Vec<usize>> = (0..specs.len()).map(needs).collect();
+    (0..specs.len()).map(needs).collect()
+}
+
+/// The order by the foreign keys that the tables have, as well as by `[[references]]`. Where
+/// tables refer to each other in a circle, that of the specs.
+fn order_in_database(specs: &[Spec], session: &mut dyn Session) -> Result<Vec<usize>, Error> {
+    let by_specs = order(specs)?;
+    let mut needs = needs(specs);
+    let dialect = session.dialect();
+    for place in 0..specs.len() {
+        for table in specs[place].tables() {
+            let mut ask = |sql: &str, values: &[Value]| {
+                session.query(sql, values, "looking for foreign keys")
+            };
+            let children = cascade::referring_tables(dialect, &mut ask, table)?;
+            let refers = |other: usize| {
+                let tables = specs[other].tables();
+                let is_child = |own: &&str| children.iter().any(|child| same_table(own, child));
+                other != place && tables.iter().any(is_child)
+            };
+            (0..specs.len())
+                .filter(|other| refers(*other))
+                .for_each(|other| needs[other].push(place));
+        }
+    }
+    Ok(in_order(&needs).unwrap_or(by_specs))
+}
+
+/// The places in such an order that each comes after those that it needs; else as they are.
+///
+/// # Errors
+/// Those that need each other in a circle.
+fn in_order(needs: &[Vec<usize>]) -> Result<Vec<usize>, Vec<usize>> {
     let mut order: Vec<usize> = Vec::new();
-    while order.len() < specs.len() {
+    while order.len() < needs.len() {
         let is_ready = |place: &usize| {
             !order.contains(place) && needs[*place].iter().all(|other| order.contains(other))
         };
-        let Some(next) = (0..specs.len()).find(is_ready) else {
-            let left = (0..specs.len()).filter(|place| !order.contains(place));
-            let names: Vec<String> = left.map(|place| specs[place].name()).collect();
-            return Err(Error::request(
-                format!(
-                    "these specs refer to each other in a circle: {}",
-                    names.join(", ")
-                ),
-                "take one of their [[references]] out, and add that foreign key to the table afterwards",
-            ));
-        };
-        order.push(next);
+        match (0..needs.len()).find(is_ready) {
+            Some(next) => order.push(next),
+            None => return Err((0..needs.len()).filter(|p| !order.contains(p)).collect()),
+        }
     }
     Ok(order)
 }
@@ -155,7 +188,7 @@ fn can_be_together(requests: &[LoadRequest<'_>]) -> Result<(), Error> {
         let name = request.spec.name();
         let target = &request.spec.plan.target;
         let commits_at_once = !request.url.dialect().has_transactional_ddl();
-        if request.url.to_string() != first.url.to_string() {
+        if request.url.for_a_spec() != first.url.for_a_spec() {
             return Err(Error::request(
                 format!(
                     "{} goes to {}, and {name} to {}: a transaction has one database",
@@ -200,7 +233,8 @@ fn can_be_together(requests: &[LoadRequest<'_>]) -> Result<(), Error> {
     Ok(())
 }
 
-fn load(requests: &[LoadRequest<'_>]) -> Result<Together, Error> {
+/// Loads by the specs; a request for each.
+fn load(specs: &[Spec], requests: &[LoadRequest<'_>]) -> Result<Together, Error> {
     let Some(first) = requests.first() else {
         return Ok(Together::default());
     };
@@ -208,6 +242,10 @@ fn load(requests: &[LoadRequest<'_>]) -> Result<Together, Error> {
     let is_new = !first.url.is_there();
     let mut session = first.url.open(creates)?;
     session.set_patience(first.patience)?;
+    let order = order_in_database(specs, session.as_mut())?;
+    let ordered: Vec<LoadRequest<'_>> =
+        order.iter().map(|place| requests[*place].again()).collect();
+    let requests = ordered.as_slice();
     let mut selected = Vec::new();
     for request in requests {
         let files = request.spec.files(&[])?;
@@ -239,7 +277,7 @@ fn load(requests: &[LoadRequest<'_>]) -> Result<Together, Error> {
         note_emptied(session.as_mut(), &to_load)?;
         Ok(emptied)
     });
-    let mut emptied = match emptied {
+    let (mut emptied, lost) = match emptied {
         Ok(emptied) => emptied,
         Err(error) => {
             take_back(session.as_mut(), &mut loads, error.message(), first.watch);
@@ -272,6 +310,10 @@ fn load(requests: &[LoadRequest<'_>]) -> Result<Together, Error> {
                 )));
             }
         }
+    }
+    if let Some(loaded) = loads.first_mut() {
+        let lost = lost.iter().map(ToString::to_string);
+        loaded.summary.made.extend(lost);
     }
     // Of several loads of one table, the first begins with the rows that were deleted.
     for table in loads
@@ -379,11 +421,9 @@ fn once_each(selected: &[(&LoadRequest<'_>, Selection)]) -> Result<(), Error> {
 
 /// Empties the tables whose loads would, those first that refer to others. Returns how many
 /// rows each had.
-fn empty(
-    session: &mut dyn Session,
-    requests: &[&LoadRequest<'_>],
-) -> Result<Vec<(String, u64)>, Error> {
+fn empty(session: &mut dyn Session, requests: &[&LoadRequest<'_>]) -> Result<Emptied, Error> {
     let mut emptied: Vec<(String, u64)> = Vec::new();
+    let mut lost = Vec::new();
     for request in requests
         .iter()
         .rev()
@@ -392,6 +432,8 @@ fn empty(
         for table in request.job.tables() {
             let is_emptied = emptied.iter().any(|(name, _)| same_table(name, table));
             if !is_emptied && session.describe(table)?.is_some() {
+                let all = Deleted { table, with: None };
+                lost.extend(losses_of(session, all, request.job.may_cascade)?);
                 let quoted = session.dialect().table(table);
                 let sql = format!("DELETE FROM {quoted}");
                 let rows = session.execute(&sql, &[], "emptying the table")?;
@@ -403,8 +445,11 @@ fn empty(
             }
         }
     }
-    Ok(emptied)
+    Ok((emptied, lost))
 }
+
+/// Tables that were emptied with the rows that each had, and what other tables lost.
+type Emptied = (Vec<(String, u64)>, Vec<Loss>);
 
 /// Has the ledger say that the rows of all runs before are gone from the tables that were
 /// emptied.
@@ -479,7 +524,6 @@ fn take_back(session: &mut dyn Session, loads: &mut [Loaded], why: &str, watch: 
             };
         }
         summary.made.clear();
-        summary.can_mend = false;
         summary
             .tables
             .iter_mut()
@@ -493,6 +537,11 @@ fn take_back(session: &mut dyn Session, loads: &mut [Loaded], why: &str, watch: 
                 }
             });
             told = recorder.write_taken_back(session, &summary.tally, Ended::Undone, own, folder);
+        }
+        summary.can_be_replayed &= loaded.replay.is_some();
+        if let Some(Err(error)) = loaded.replay.take().map(|replay| replay.write()) {
+            summary.can_be_replayed = false;
+            watch.warning(&format!("the rejects cannot be mended: {error}"));
         }
     }
     if let Err(error) = told {

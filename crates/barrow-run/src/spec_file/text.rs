@@ -3,7 +3,7 @@
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
-use barrow_core::escape::{escape_for_display, visible_path};
+use barrow_core::escape::{escape_for_display, visible_address, visible_path};
 use barrow_core::nearest::nearest;
 
 use crate::error::Error;
@@ -13,7 +13,10 @@ use crate::error::Error;
 /// # Errors
 /// It is not there, or is no file of text.
 pub fn read(path: &Path) -> Result<String, Error> {
-    let shown = visible_path(path);
+    let shown = match path.to_str() {
+        Some(given) => visible_address(given),
+        None => visible_path(path),
+    };
     if path == Path::new("-") {
         return Err(Error::request(
             "a spec does not come from standard input; - names files to read",

@@ -14,7 +14,7 @@ use crate::load::PATIENCE;
 use crate::load::locks::{run_lock, take};
 use crate::load::run_recorder::{by_whom, now};
 use crate::observer::{Observer, Watcher};
-use crate::run_rows::{by, mends, taken_out};
+use crate::run_rows::{TakenOut, by, mends, taken_out};
 use crate::words::{counted, number};
 
 /// A run that is to be undone.
@@ -23,6 +23,7 @@ pub struct Undo<'u> {
     url: Url,
     rehearses: bool,
     forgets: bool,
+    may_cascade: bool,
     patience: Duration,
     observer: Option<&'u mut dyn Observer>,
 }
@@ -60,6 +61,7 @@ impl<'u> Undo<'u> {
             url,
             rehearses: false,
             forgets: false,
+            may_cascade: false,
             patience: PATIENCE,
             observer: None,
         }
@@ -73,6 +75,14 @@ impl<'u> Undo<'u> {
     /// Only makes the ledger forget the run: its rows stay where they are.
     pub fn forget(self, forgets: bool) -> Self {
         Undo { forgets, ..self }
+    }
+
+    /// Lets rows of other tables go along by their foreign keys.
+    pub fn cascade(self, may_cascade: bool) -> Self {
+        Undo {
+            may_cascade,
+            ..self
+        }
     }
 
     /// How long to wait for another session's lock.
@@ -122,8 +132,21 @@ impl<'u> Undo<'u> {
         };
         let who = by_whom();
         let message = format!("{word} on {} by {} at {}", now(), who.who, who.host);
-        let done = taken_out(session, &runs, found.as_ref(), &message, self.rehearses);
-        let (tables, files) = match done {
+        // A look says what would go, whether it may or not.
+        let may_cascade = self.may_cascade || self.rehearses;
+        let done = taken_out(
+            session,
+            &runs,
+            found.as_ref(),
+            &message,
+            self.rehearses,
+            may_cascade,
+        );
+        let TakenOut {
+            tables,
+            files,
+            losses,
+        } = match done {
             Ok(done) => done,
             Err(error) => {
                 let _ = session.roll_back();
@@ -135,6 +158,11 @@ impl<'u> Undo<'u> {
             false => session.commit_together(),
         };
         ended.map_err(|error| Error::from(error).and("nothing was undone"))?;
+        let lost = losses.iter().map(|loss| match self.may_cascade {
+            true => loss.to_string(),
+            false => format!("{loss}: needs --cascade"),
+        });
+        let lost: Vec<String> = lost.collect();
         let loaded = runs.iter().map(|run| run.counts.loaded).sum();
         let rows: u64 = tables.iter().map(|(_, rows)| rows).sum();
         tracing::info!(
@@ -144,7 +172,10 @@ impl<'u> Undo<'u> {
             "a run was undone"
         );
         Ok(Undone {
-            remarks: remarks(&run, found.is_some(), &tables, loaded),
+            remarks: remarks(&run, found.is_some(), &tables, loaded)
+                .into_iter()
+                .chain(lost)
+                .collect(),
             run: run.run.clone(),
             database: self.url.to_string(),
             tables,

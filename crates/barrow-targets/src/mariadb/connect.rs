@@ -87,16 +87,8 @@ impl MariaDb {
 /// # Errors
 /// The server cannot be reached, or refuses the connection.
 fn connect(server: &Server) -> Result<Conn, Error> {
-    if let Some(name) = server
-        .parameters()
-        .into_iter()
-        .find(|name| !KNOWN.contains(&name.as_str()))
-    {
-        return Err(Error::spec(format!(
-            "the database's address has a parameter {}, which is not known",
-            escape_for_display(name.as_bytes())
-        ))
-        .advice(format!("those that are known: {}", KNOWN.join(", "))));
+    if let Some(error) = server.unknown_parameters(&KNOWN) {
+        return Err(error);
     }
     let mode = server
         .parameter("ssl-mode")

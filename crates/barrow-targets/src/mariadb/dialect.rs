@@ -27,6 +27,18 @@ impl SqlDialect for MariaDb {
         Some(LongestName::Characters(64))
     }
 
+    fn foreign_keys_to(&self) -> &'static str {
+        "SELECT k.CONSTRAINT_NAME, CONCAT(k.TABLE_SCHEMA, '.', k.TABLE_NAME), k.COLUMN_NAME, \
+         k.REFERENCED_COLUMN_NAME, r.DELETE_RULE \
+         FROM information_schema.KEY_COLUMN_USAGE k \
+         JOIN information_schema.REFERENTIAL_CONSTRAINTS r \
+         ON r.CONSTRAINT_SCHEMA = k.CONSTRAINT_SCHEMA AND r.CONSTRAINT_NAME = k.CONSTRAINT_NAME \
+         AND r.TABLE_NAME = k.TABLE_NAME \
+         WHERE CONCAT(k.REFERENCED_TABLE_SCHEMA, '.', k.REFERENCED_TABLE_NAME) = \
+         IF(LOCATE('.', ?) > 0, ?, CONCAT(DATABASE(), '.', ?)) \
+         ORDER BY k.TABLE_SCHEMA, k.TABLE_NAME, k.CONSTRAINT_NAME, k.ORDINAL_POSITION"
+    }
+
     fn type_word(&self, ty: Type) -> String {
         match ty {
             Type::Integer => "int".into(),

@@ -10,7 +10,8 @@ use crate::servers::Server;
 
 /// The server could not be reached, or refused the connection.
 pub fn unreachable(error: &mysql::Error, server: &Server) -> Error {
-    let failed = Error::new(format!("connecting to {server}: {}", said(error)));
+    let words = server.without_user(&said(error));
+    let failed = Error::new(format!("connecting to {server}: {words}"));
     match number(error) {
         Some(1045 | 1698) => {
             failed.advice("is the user right? a password comes from the address or MYSQL_PWD")

@@ -70,16 +70,8 @@ impl Postgres {
 /// The server cannot be reached, or refuses the connection.
 pub fn connect(server: &Server) -> Result<Client, Error> {
     let environment = |name: &str| std::env::var(name).ok().filter(|value| !value.is_empty());
-    if let Some(name) = server
-        .parameters()
-        .into_iter()
-        .find(|name| !KNOWN.contains(&name.as_str()))
-    {
-        return Err(Error::spec(format!(
-            "the database's address has a parameter {}, which is not known",
-            barrow_core::escape::escape_for_display(name.as_bytes())
-        ))
-        .advice(format!("those that are known: {}", KNOWN.join(", "))));
+    if let Some(error) = server.unknown_parameters(&KNOWN) {
+        return Err(error);
     }
     let mut config = Config::new();
     let host = server.host().unwrap_or_else(|| SOCKET.into());

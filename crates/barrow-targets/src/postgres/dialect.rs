@@ -21,6 +21,24 @@ impl SqlDialect for Postgres {
         Some(LongestName::Bytes(63))
     }
 
+    /// The catalog's pg_constraint; a constraint of a partition is that of its table.
+    fn foreign_keys_to(&self) -> &'static str {
+        "SELECT c.oid::text, n.nspname || '.' || t.relname, a.attname::text, b.attname::text, \
+         CASE c.confdeltype WHEN 'c' THEN 'CASCADE' WHEN 'n' THEN 'SET NULL' \
+         WHEN 'd' THEN 'SET DEFAULT' ELSE 'NO ACTION' END \
+         FROM pg_constraint c JOIN pg_class t ON t.oid = c.conrelid \
+         JOIN pg_namespace n ON n.oid = t.relnamespace \
+         CROSS JOIN LATERAL unnest(c.conkey, c.confkey) WITH ORDINALITY k (own, named, place) \
+         JOIN pg_attribute a ON a.attrelid = c.conrelid AND a.attnum = k.own \
+         JOIN pg_attribute b ON b.attrelid = c.confrelid AND b.attnum = k.named \
+         WHERE c.contype = 'f' AND c.conparentid = 0 \
+         AND c.confrelid = to_regclass(CAST(? AS text)) ORDER BY c.oid, k.place"
+    }
+
+    fn name_to_look_for(&self, table: &str) -> String {
+        self.table(table)
+    }
+
     fn type_word(&self, ty: Type) -> String {
         match ty {
             Type::Decimal { precision, scale } => format!("numeric({precision},{scale})"),

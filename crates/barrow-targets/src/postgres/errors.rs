@@ -14,6 +14,7 @@ pub fn unreachable(error: &postgres::Error, server: &Server) -> Error {
         Some(error) => said(error),
         None => chain(error),
     };
+    let words = server.without_user(&words);
     let failed = Error::new(format!("connecting to {server}: {words}"));
     match error.code() {
         Some(code)

@@ -3,9 +3,11 @@
 use std::fmt;
 
 use barrow_core::escape::escape_for_display;
+use barrow_core::nearest::nearest;
 use url::Url as Address;
 
 use crate::error::Error;
+use crate::secret;
 
 /// A server's address. Its password is never shown.
 #[derive(Clone, PartialEq, Eq)]
@@ -38,8 +40,7 @@ impl Server {
                 && value.parse::<u16>().is_err()
             {
                 return Err(Error::spec(format!(
-                    "{name}={} in the address {server} is not a number that is allowed",
-                    escape_for_display(value.as_bytes())
+                    "{name} in the address {server} is not a number that is allowed"
                 )));
             }
         }
@@ -81,6 +82,53 @@ impl Server {
         decoded(self.address.path().trim_start_matches('/'))
     }
 
+    /// The address without what may be a secret: its password, and parameters that are not
+    /// known to be none.
+    pub fn for_a_spec(&self) -> String {
+        let mut address = self.address.clone();
+        // An address with a host may always have none.
+        let _ = address.set_password(None);
+        let plain: Vec<(String, String)> = self
+            .address
+            .query_pairs()
+            .filter(|(name, _)| secret::PLAIN.contains(&&**name))
+            .map(|(name, value)| (name.into_owned(), value.into_owned()))
+            .collect();
+        match plain.is_empty() {
+            true => address.set_query(None),
+            false => {
+                address.query_pairs_mut().clear().extend_pairs(plain);
+            }
+        }
+        address.to_string()
+    }
+
+    /// A server's words about a connection that it refused, without the user where no password
+    /// is given beside it, for that may be what stands in its place.
+    pub fn without_user(&self, words: &str) -> String {
+        match (self.user(), self.password()) {
+            (Some(user), None) if !user.is_empty() => words
+                .replace(&format!("\"{user}\""), "\"…\"")
+                .replace(&format!("'{user}'"), "'…'"),
+            _ => words.to_string(),
+        }
+    }
+
+    /// The parameters that are none of these.
+    pub fn unknown_parameters(&self, known: &[&str]) -> Option<Error> {
+        let unknown = self.parameters().into_iter();
+        let name = unknown.into_iter().find(|name| !known.contains(&&**name))?;
+        // The name may be a key; that of a known parameter which is like it is none.
+        let like = nearest(&name, known.iter().copied());
+        let like = like.map_or(String::new(), |like| format!("; is {like} meant?"));
+        Some(
+            Error::spec(format!(
+                "the database's address has a parameter that is not known{like}"
+            ))
+            .advice(format!("those that are known: {}", known.join(", "))),
+        )
+    }
+
     /// A parameter after the question mark.
     pub fn parameter(&self, name: &str) -> Option<String> {
         let mut pairs = self.address.query_pairs();
@@ -90,7 +138,7 @@ impl Server {
     }
 
     /// The names of all parameters.
-    pub fn parameters(&self) -> Vec<String> {
+    fn parameters(&self) -> Vec<String> {
         let pairs = self.address.query_pairs();
         pairs.map(|(key, _)| key.into_owned()).collect()
     }
@@ -102,12 +150,10 @@ fn decoded(text: &str) -> String {
         .into_owned()
 }
 
+/// Without its user, for a password may be there by a slip.
 impl fmt::Display for Server {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}://", self.address.scheme())?;
-        if let Some(user) = self.user() {
-            write!(f, "{}@", escape_for_display(user.as_bytes()))?;
-        }
         if let Some(host) = self.host() {
             write!(f, "{}", escape_for_display(host.as_bytes()))?;
         }
@@ -142,7 +188,7 @@ mod tests {
         );
         assert_eq!(server.parameter("sslmode").as_deref(), Some("require"));
         let shown = format!("{server} {server:?}");
-        assert!(shown.contains("postgres://ann@db.tansy:5433/market") && !shown.contains("crumbs"));
+        assert!(shown.contains("postgres://db.tansy:5433/market") && !shown.contains("crumbs"));
     }
 
     #[test]

@@ -39,6 +39,13 @@ impl SqlDialect for Sqlite {
         }
     }
 
+    fn foreign_keys_to(&self) -> &'static str {
+        "SELECT CAST(k.id AS TEXT), m.name, k.\"from\", \
+         COALESCE(k.\"to\", (SELECT i.name FROM pragma_table_info(k.\"table\") i WHERE i.pk = k.seq + 1)), \
+         k.on_delete FROM sqlite_master m, pragma_foreign_key_list(m.name) k \
+         WHERE m.type = 'table' AND k.\"table\" = ? COLLATE NOCASE ORDER BY m.name, k.id, k.seq"
+    }
+
     /// A point is part of a name.
     fn table(&self, name: &str) -> String {
         self.quoted(name)

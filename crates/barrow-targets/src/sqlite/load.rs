@@ -10,16 +10,20 @@ use super::encode;
 use super::foresight::fits;
 use super::insert::{Inserter, PreparedInserts};
 use super::merging::Merger;
+use crate::cascade::{Deleted, Loss, losses, must_be_allowed};
 use crate::encoded::{EncodedBatch, Encoder};
 use crate::error::Error;
 use crate::job::{Job, Refusal};
 use crate::merge::Merged;
 use crate::merge_key;
 use crate::session::{BatchSource, Ended, Load, NotBegun, Session};
+use crate::sql::Value;
 use crate::table::{self, Table};
 
 /// A load into a SQLite database.
 struct SqliteLoad<'s> {
+    /// What other tables lost when the tables were emptied.
+    lost: Vec<Loss>,
     sqlite: &'s mut Sqlite,
     tables: Vec<LoadedTable>,
     parts: Vec<LoadedPart>,
@@ -71,7 +75,8 @@ pub fn begin<'s>(
     job: &Job,
 ) -> Result<Box<dyn Load<'s> + 's>, NotBegun<'s>> {
     match ready(sqlite, job) {
-        Ok((tables, parts, rows_before)) => Ok(Box::new(SqliteLoad {
+        Ok((tables, parts, rows_before, lost)) => Ok(Box::new(SqliteLoad {
+            lost,
             sqlite,
             tables,
             parts,
@@ -91,7 +96,7 @@ pub fn begin<'s>(
 }
 
 /// The tables of a load, what inserts into them, and how many rows each had.
-type Ready = (Vec<LoadedTable>, Vec<LoadedPart>, Vec<u64>);
+type Ready = (Vec<LoadedTable>, Vec<LoadedPart>, Vec<u64>, Vec<Loss>);
 
 fn ready(sqlite: &Sqlite, job: &Job) -> Result<Ready, Error> {
     // At once, and not with the first row: a lock is found before the work.
@@ -99,13 +104,21 @@ fn ready(sqlite: &Sqlite, job: &Job) -> Result<Ready, Error> {
         sqlite.run("BEGIN IMMEDIATE", "beginning the transaction")?;
     }
     let (mut tables, mut parts, mut before) = (Vec::new(), Vec::new(), Vec::new());
+    let mut lost = Vec::new();
     for name in job.tables() {
-        before.push(begin_table(sqlite, job, name, &mut tables, &mut parts)?);
+        before.push(begin_table(
+            sqlite,
+            job,
+            name,
+            &mut tables,
+            &mut parts,
+            &mut lost,
+        )?);
     }
     // In the order of the batch's parts, so that a record that others name
     // by a foreign key is there before them.
     parts.sort_by_key(|part| part.number);
-    Ok((tables, parts, before))
+    Ok((tables, parts, before, lost))
 }
 
 /// Makes a table ready, and what inserts into it. Returns how many rows it had.
@@ -115,6 +128,7 @@ fn begin_table(
     name: &str,
     tables: &mut Vec<LoadedTable>,
     parts: &mut Vec<LoadedPart>,
+    lost: &mut Vec<Loss>,
 ) -> Result<u64, Error> {
     let found = describe(&sqlite.connection, name)?;
     if let (Some(table), Mode::Append | Mode::Truncate | Mode::Merge) = (&found, job.mode) {
@@ -122,7 +136,7 @@ fn begin_table(
             fits(part, table)?;
         }
     }
-    let (table, rows) = ready_table(sqlite, job, name, found)?;
+    let (table, rows) = ready_table(sqlite, job, name, found, lost)?;
     let stay = match job.mode {
         Mode::Append | Mode::Merge => rows,
         Mode::Truncate if job.is_emptied => rows,
@@ -149,12 +163,30 @@ fn begin_table(
     Ok(rows)
 }
 
+/// Notes what other tables lose with the rows of a table.
+fn lose(sqlite: &Sqlite, job: &Job, name: &str, lost: &mut Vec<Loss>) -> Result<(), Error> {
+    let mut ask = |sql: &str, values: &[Value]| {
+        super::sql::query(&sqlite.connection, sql, values, "looking for foreign keys")
+    };
+    let all = Deleted {
+        table: name,
+        with: None,
+    };
+    let found = losses(DIALECT, &mut ask, all)?;
+    if !found.is_empty() && !job.may_cascade {
+        return Err(must_be_allowed(name, &found));
+    }
+    lost.extend(found);
+    Ok(())
+}
+
 /// Makes, empties or replaces a table, as the job says.
 fn ready_table(
     sqlite: &Sqlite,
     job: &Job,
     name: &str,
     found: Option<Table>,
+    lost: &mut Vec<Loss>,
 ) -> Result<(Table, u64), Error> {
     let shown = escape_for_display(name.as_bytes());
     let rows = if found.is_some() {
@@ -167,12 +199,15 @@ fn ready_table(
         (Some(table), Mode::Truncate) => {
             let sql = format!("DELETE FROM {}", DIALECT.quoted(name));
             if !job.is_emptied {
+                lose(sqlite, job, name, lost)?;
                 sqlite.run(&sql, "emptying the table")?;
                 table::is_empty(name, sqlite.count(name)?)?;
             }
             return Ok((table, rows));
         }
         (Some(_), Mode::Replace) => {
+            // SQLite deletes the rows of a table that it drops ("Foreign Key Support", 5).
+            lose(sqlite, job, name, lost)?;
             let sql = format!("DROP TABLE {}", DIALECT.quoted(name));
             sqlite.run(&sql, "replacing the table")?;
         }
@@ -247,6 +282,10 @@ impl SqliteLoad<'_> {
 impl<'s> Load<'s> for SqliteLoad<'s> {
     fn session(&mut self) -> &mut dyn Session {
         self.sqlite
+    }
+
+    fn lost(&self) -> &[Loss] {
+        &self.lost
     }
 
     fn rows_before(&self) -> &[u64] {

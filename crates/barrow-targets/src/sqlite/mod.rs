@@ -13,6 +13,7 @@ mod errors;
 mod foresight;
 mod insert;
 mod load;
+mod long_decimals;
 mod merging;
 mod moments;
 mod prepared;
@@ -21,6 +22,7 @@ mod raw;
 mod row_function;
 mod session;
 mod sql;
+mod tokens;
 mod types;
 
 pub use self::connect::Sqlite;

@@ -8,6 +8,7 @@ use barrow_core::escape::escape_for_display;
 use jiff::Timestamp;
 use jiff::tz::Offset;
 
+use super::tokens::{Kind, Token, tokens};
 use crate::error::Error;
 
 /// The query with its moments in UTC. `is_moment` says of a column's name whether it is of
@@ -40,93 +41,6 @@ pub fn in_utc(sql: &str, is_moment: impl Fn(&str) -> bool) -> Result<String, Err
     }
     out.push_str(&sql[from..]);
     Ok(out)
-}
-
-/// A piece of SQL.
-struct Token {
-    kind: Kind,
-    start: usize,
-    end: usize,
-}
-
-#[derive(Debug, PartialEq)]
-enum Kind {
-    /// A name, in quotes or without, or a keyword.
-    Name(String),
-    /// Text in quotes, as it means.
-    Text(String),
-    /// Any other character.
-    Sign(char),
-}
-
-/// The pieces of SQL without white space and comments ("SQL As Understood By SQLite").
-fn tokens(sql: &str) -> Vec<Token> {
-    let mut tokens = Vec::new();
-    let mut at = 0;
-    while let Some(c) = sql[at..].chars().next() {
-        let rest = &sql[at..];
-        let start = at;
-        let is_word =
-            |c: char| c.is_ascii_alphanumeric() || matches!(c, '_' | '$') || !c.is_ascii();
-        if c.is_ascii_whitespace() {
-            at += 1;
-            continue;
-        }
-        if rest.starts_with("--") {
-            at += rest.find('\n').unwrap_or(rest.len());
-            continue;
-        }
-        if rest.starts_with("/*") {
-            at += rest.find("*/").map_or(rest.len(), |end| end + 2);
-            continue;
-        }
-        let kind = match c {
-            '\'' | '"' | '`' => {
-                let (text, length) = quoted(rest, c);
-                at += length;
-                match c {
-                    '\'' => Kind::Text(text),
-                    _ => Kind::Name(text),
-                }
-            }
-            '[' => {
-                let end = rest.find(']').unwrap_or(rest.len() - 1);
-                at += end + 1;
-                Kind::Name(rest[1..end].to_string())
-            }
-            c if is_word(c) => {
-                let length = rest.find(|c| !is_word(c)).unwrap_or(rest.len());
-                at += length;
-                Kind::Name(rest[..length].to_string())
-            }
-            c => {
-                at += c.len_utf8();
-                Kind::Sign(c)
-            }
-        };
-        tokens.push(Token {
-            kind,
-            start,
-            end: at,
-        });
-    }
-    tokens
-}
-
-/// What stands in quotes, in which two are one, and how many bytes that is with the quotes.
-fn quoted(text: &str, quote: char) -> (String, usize) {
-    let mut inner = String::new();
-    let mut characters = text.char_indices().skip(1).peekable();
-    while let Some((at, c)) = characters.next() {
-        if c != quote {
-            inner.push(c);
-        } else if characters.next_if(|(_, next)| *next == quote).is_some() {
-            inner.push(quote);
-        } else {
-            return (inner, at + 1);
-        }
-    }
-    (inner, text.len())
 }
 
 /// The column that the text at a place is compared with, if that can be told.

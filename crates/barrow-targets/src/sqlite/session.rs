@@ -10,7 +10,7 @@ use super::connect::Sqlite;
 use super::describe::{describe, kind_of};
 use super::errors::explained;
 use super::foresight::{fits, foresight};
-use super::{load, query_rows};
+use super::{load, long_decimals, query_rows};
 use crate::dialect::Dialect;
 use crate::error::Error;
 use crate::foresight::Foresight;
@@ -134,6 +134,9 @@ impl Session for Sqlite {
         // in UTC already.
         let is_own = !self.path.as_os_str().is_empty();
         let sql = query.sql(DIALECT);
+        if let (true, Query::Table(select)) = (is_own, query) {
+            long_decimals::can_be_asked(&self.connection, select)?;
+        }
         let sql = match is_own {
             true => query_rows::with_moments(&self.connection, &sql)?,
             false => sql,

@@ -97,6 +97,7 @@ fn job(mode: Mode, has_key: bool) -> Job {
         mode,
         truncates: false,
         is_emptied: false,
+        may_cascade: false,
         create: true,
         tag: Job::new_tag(),
     }
@@ -266,6 +267,7 @@ fn a_table_that_is_missing_stops_the_load_and_leaves_the_session(place: &mut Pla
     let missing = Job {
         truncates: false,
         is_emptied: false,
+        may_cascade: false,
         create: false,
         ..job(Mode::Append, false)
     };

@@ -75,6 +75,9 @@ pub struct Undo {
     /// Only make the ledger forget the run: its rows stay, and its files count as new
     #[arg(long)]
     pub forget: bool,
+    /// Let rows of other tables go along, where their foreign keys say so
+    #[arg(long, conflicts_with = "forget")]
+    pub cascade: bool,
     /// How many seconds to wait for a lock that another session holds
     #[arg(long, value_name = "SECONDS", default_value_t = 15, value_parser = clap::value_parser!(u32).range(1..))]
     pub lock_wait: u32,

@@ -20,6 +20,7 @@ pub fn run(args: &args::Undo) -> Result<ExitCode, Error> {
     )
     .rehearse(args.check)
     .forget(args.forget)
+    .cascade(args.cascade)
     .patience(Duration::from_secs(args.lock_wait.into()))
     .observe(&mut progress)
     .run()?;

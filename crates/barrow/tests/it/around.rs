@@ -287,3 +287,222 @@ fn the_settings_of_a_server_cut_no_export() {
         said.out
     );
 }
+
+/// Tables that refer to `d`: rows that go with it, and theirs in turn; rows that lose a value.
+fn with_children(d: &Database) {
+    d.sql(&[
+        "DROP TABLE d",
+        "CREATE TABLE d (id INTEGER PRIMARY KEY, n INTEGER, loaded_by VARCHAR(40))",
+        "CREATE TABLE child (id INTEGER PRIMARY KEY, d INTEGER, FOREIGN KEY (d) REFERENCES d (id) ON DELETE CASCADE)",
+        "CREATE TABLE grandchild (child INTEGER, FOREIGN KEY (child) REFERENCES child (id) ON DELETE CASCADE)",
+        "CREATE TABLE note (d INTEGER, FOREIGN KEY (d) REFERENCES d (id) ON DELETE SET NULL)",
+    ]);
+}
+
+fn children(d: &Database) -> [u64; 3] {
+    [
+        d.count("SELECT COUNT(*) FROM child"),
+        d.count("SELECT COUNT(*) FROM grandchild"),
+        d.count("SELECT COUNT(*) FROM note WHERE d IS NOT NULL"),
+    ]
+}
+
+#[test]
+fn rows_of_other_tables_do_not_go_along_unasked() {
+    for kind in KINDS {
+        let column = "run_column = \"loaded_by\"";
+        let truncate = "mode = \"truncate\"";
+        let d = database(
+            kind,
+            &[
+                ("a.spec.toml", spec("a.csv", column)),
+                ("t.spec.toml", spec("b.csv", truncate)),
+                (
+                    "allow.spec.toml",
+                    spec("b.csv", &format!("{truncate}\nwhen_cascading = \"allow\"")),
+                ),
+            ],
+        );
+        with_children(&d);
+        let fill = [
+            "INSERT INTO child VALUES (10, 1), (11, 1), (12, NULL)",
+            "INSERT INTO grandchild VALUES (10), (10), (12)",
+            "INSERT INTO note VALUES (1), (NULL)",
+        ];
+        let said = d.run("load a.spec.toml --report json");
+        assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+        let run = said.json()["run"].as_str().expect("a run").to_string();
+        d.sql(&fill);
+        let before = children(&d);
+        for (words, code) in [
+            (format!("undo {run}"), 1),
+            ("load t.spec.toml".into(), 1),
+            ("load t.spec.toml a.spec.toml".into(), 1),
+            ("check t.spec.toml".into(), 1),
+            (format!("undo {run} --check"), 0),
+        ] {
+            let said = d.run(&words);
+            let all = format!("{}{}", said.out, said.err);
+            assert_eq!(said.code, code, "{kind:?} {words}: {all}");
+            for lost in [
+                "child: 2 rows deleted",
+                "grandchild: 2 rows deleted",
+                "note: 1 row emptied",
+            ] {
+                assert!(all.contains(lost), "{kind:?} {words}: {lost}\n{all}");
+            }
+            assert_eq!(children(&d), before, "{kind:?} {words}");
+        }
+        let said = d.run(&format!("undo {run} --cascade"));
+        assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+        assert!(
+            said.out.contains("grandchild: 2 rows deleted"),
+            "{}",
+            said.out
+        );
+        assert_eq!(children(&d), [1, 1, 0], "{kind:?}");
+        // Nothing refers to what goes: nothing needs to be allowed.
+        let said = d.run("load t.spec.toml");
+        assert_eq!(said.code, 0, "{kind:?}: {}{}", said.out, said.err);
+        d.sql(&["INSERT INTO child VALUES (20, 2)"]);
+        d.market.write("b.csv", b"id,n\n2,7\n");
+        let said = d.run("load allow.spec.toml");
+        assert_eq!(said.code, 0, "{kind:?}: {}{}", said.out, said.err);
+        assert!(
+            said.out
+                .contains("child: 1 row deleted along a foreign key"),
+            "{}",
+            said.out
+        );
+    }
+}
+
+#[test]
+fn a_replaced_table_of_sqlite_takes_nothing_along_unasked() {
+    let replace = "mode = \"replace\"\ncreate = true";
+    let d = database(Kind::Sqlite, &[("r.spec.toml", spec("b.csv", replace))]);
+    with_children(&d);
+    d.sql(&[
+        "INSERT INTO d VALUES (1, 1, NULL)",
+        "INSERT INTO child VALUES (10, 1)",
+    ]);
+    let said = d.run("load r.spec.toml");
+    assert_eq!(said.code, 1, "{}{}", said.out, said.err);
+    assert!(said.err.contains("child: 1 row deleted"), "{}", said.err);
+    assert_eq!(children(&d)[0], 1);
+}
+
+#[test]
+fn several_specs_are_loaded_in_the_order_of_the_tables_own_foreign_keys() {
+    for kind in KINDS {
+        let child = "[source]\nfiles = [\"c.csv\"]\n[columns]\nid = \"integer\"\nd = \"integer\"\n\
+                     [target]\ntable = \"child\"\nmode = \"truncate\"\n";
+        let d = database(
+            kind,
+            &[
+                ("c.spec.toml", child.into()),
+                ("d.spec.toml", spec("a.csv", "mode = \"truncate\"")),
+                ("c.csv", "id,d\n7,1\n".into()),
+            ],
+        );
+        d.sql(&[
+            "DROP TABLE d",
+            "CREATE TABLE d (id INTEGER PRIMARY KEY, n INTEGER)",
+            "CREATE TABLE child (id INTEGER, d INTEGER, FOREIGN KEY (d) REFERENCES d (id))",
+        ]);
+        for again in ["", " --again"] {
+            let said = d.run(&format!("load c.spec.toml d.spec.toml{again}"));
+            assert_eq!(said.code, 0, "{kind:?}: {}{}", said.out, said.err);
+            assert_eq!(d.rows("SELECT d FROM child"), ["1"]);
+        }
+    }
+}
+
+#[test]
+fn tables_that_refer_to_each_other_are_loaded_in_the_order_given() {
+    let one = "[source]\nfiles = [\"a.csv\"]\n[columns]\nid = \"integer\"\nn = \"integer\"\n\
+               [target]\ntable = \"one\"\n";
+    let d = database(
+        Kind::Sqlite,
+        &[
+            ("one.spec.toml", one.into()),
+            ("d.spec.toml", spec("b.csv", "")),
+        ],
+    );
+    d.sql(&[
+        "DROP TABLE d",
+        "CREATE TABLE d (id INTEGER PRIMARY KEY, n INTEGER REFERENCES one (id))",
+        "CREATE TABLE one (id INTEGER PRIMARY KEY, n INTEGER REFERENCES d (id) DEFERRABLE INITIALLY DEFERRED)",
+        "INSERT INTO d VALUES (1, NULL)",
+    ]);
+    let said = d.run("load one.spec.toml d.spec.toml");
+    assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+}
+
+#[test]
+fn rejects_of_several_specs_that_were_rolled_back_are_mended() {
+    for kind in KINDS {
+        let limit = "[rejects]\nmax_rejects = 1\n";
+        let d = database(
+            kind,
+            &[
+                ("a.spec.toml", spec("a.csv", "") + limit),
+                ("b.spec.toml", spec("b.csv", "")),
+            ],
+        );
+        d.market.write("a.csv", b"id,n\n1,1\n2,x\n3,3\n");
+        d.market.write("b.csv", b"id,n\n4,4\n5,y\n");
+        let said = d.run("load a.spec.toml b.spec.toml --report json");
+        assert_eq!(said.code, 3, "{kind:?}: {}{}", said.out, said.err);
+        assert_eq!(d.count("SELECT COUNT(*) FROM d"), 0);
+        let loads = said.json()["loads"].clone();
+        for (place, corrected) in [(0, "2"), (1, "5")] {
+            let run = loads[place]["run"].as_str().expect("a run");
+            let file = ["a", "b"][place];
+            let path = format!("rejects/{run}/{file}.csv");
+            let text = String::from_utf8(d.market.read(&path)).expect("text");
+            d.market
+                .write(&path, text.replace(['x', 'y'], corrected).as_bytes());
+            let said = d.run(&format!("mend {run}"));
+            assert_eq!(said.code, 0, "{kind:?}: {}{}", said.out, said.err);
+        }
+        let there = d.rows("SELECT id FROM d ORDER BY id");
+        assert_eq!(there, ["1", "2", "3", "4", "5"], "{kind:?}");
+        let said = d.run("load a.spec.toml b.spec.toml");
+        assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+        assert_eq!(d.count("SELECT COUNT(*) FROM d"), 5, "{kind:?}");
+    }
+}
+
+/// As the guide's table says.
+#[test]
+fn statements_work_on_the_table_that_the_guide_says() {
+    for kind in KINDS {
+        for mode in ["append", "truncate", "replace"] {
+            let create = format!("mode = \"{mode}\"\ncreate = true");
+            let around = format!(
+                "{create}\nbefore = [\"INSERT INTO d VALUES (8, 8)\"]\nafter = [\"INSERT INTO d VALUES (9, 9)\"]"
+            );
+            let d = database(
+                kind,
+                &[
+                    ("s.spec.toml", spec("a.csv", &create)),
+                    ("around.spec.toml", spec("a.csv", &around)),
+                ],
+            );
+            let said = d.run("load s.spec.toml");
+            assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+            let said = d.run("load around.spec.toml --again");
+            assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+            let expected: &[&str] = match (mode, kind) {
+                ("append", _) => &["1", "1", "8", "9"],
+                ("truncate", Kind::MariaDb) | ("replace", Kind::Postgres | Kind::MariaDb) => {
+                    &["1", "9"]
+                }
+                _ => &["1", "8", "9"],
+            };
+            let there = d.rows("SELECT id FROM d ORDER BY id");
+            assert_eq!(there, expected, "{kind:?} {mode}");
+        }
+    }
+}

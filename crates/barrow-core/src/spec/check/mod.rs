@@ -320,6 +320,7 @@ fn target(
         every,
         ledger: it(&t.ledger).unwrap_or(true),
         may_empty: it(&t.may_empty).unwrap_or(false),
+        when_cascading: it(&t.when_cascading).unwrap_or_default(),
         empty_with: it(&t.empty_with).unwrap_or(EmptyWith::Delete),
         run_column: it(&t.run_column),
         before: target::statements("before", t.before.as_deref(), problems),

@@ -62,6 +62,14 @@ pub const KEYS: &[Key] = &[
     },
     Key {
         section: "[target]",
+        name: "when_cascading",
+        takes: Takes::Words(&["stop", "allow"]),
+        default: r#"`"stop"`"#,
+        meaning: r#"Where rows are deleted (modes `truncate` and, in SQLite, `replace`; `when_changed = "replace"`) and foreign keys of other tables would delete their rows or empty their references: the load stops, or goes on and counts them. What triggers do cannot be foreseen."#,
+        example: r#"when_cascading = "allow""#,
+    },
+    Key {
+        section: "[target]",
         name: "when_inexact",
         takes: Takes::Words(&["reject", "text"]),
         default: r#"`"reject"`"#,

@@ -1,8 +1,9 @@
 //! How a load ends: committed, rolled back, or not done.
 
 use super::super::statements;
-use super::{Decision, Finished, SinkState, would_empty};
+use super::{Decision, Finished, Replay, SinkState, would_empty};
 use crate::error::Error;
+use crate::reject_manifest::Manifest;
 use crate::report::{Disposed, Outcome, Summary};
 use crate::words::number;
 use barrow_core::words::Per;
@@ -23,6 +24,10 @@ impl<'l> SinkState<'l> {
     /// what it says of itself.
     pub(super) fn decide(mut self, mut load: Box<dyn Load<'l> + 'l>) -> Result<Finished, Error> {
         let merged = load.merged();
+        let replay = match self.defers {
+            true => self.replay_manifest(),
+            false => None,
+        };
         let decision = match self.prepared(load.as_mut()) {
             Ok(decision) => decision,
             Err(error) => return Err(self.rolled_back(load, error)),
@@ -71,17 +76,17 @@ impl<'l> SinkState<'l> {
                 (outcome, rows)
             }
         };
+        let rejects = self.account.rejects_folder();
+        let replay = replay.filter(|_| !matches!(outcome, Outcome::TotalsDiffer { .. }));
         Ok(Finished {
             summary: Summary {
                 outcome,
                 disposed: self.failed_after.take().map(failed).into_iter().collect(),
                 rehearsal: self.rehearsal,
                 merged,
-                rejects: self.account.rejects_folder(),
+                rejects: rejects.clone(),
                 untold: self.account.rejects.as_ref().map_or(0, |r| r.untold()),
-                can_be_replayed: self.originals.is_complete()
-                    && self.committed == 0
-                    && !self.defers,
+                can_be_replayed: self.originals.is_complete() && self.committed == 0,
                 rejected_files: self.rejected_files,
                 elapsed: self.account.elapsed(),
                 times: self.account.times,
@@ -90,6 +95,11 @@ impl<'l> SinkState<'l> {
             },
             rows_after,
             recorder: self.recorder,
+            replay: rejects.zip(replay).map(|(folder, manifest)| Replay {
+                manifest,
+                folder,
+                mirror: self.mirror,
+            }),
         })
     }
 
@@ -188,18 +198,19 @@ impl<'l> SinkState<'l> {
     }
 
     /// The manifest of a load that was rolled back: by it its rejects are mended with the
-    /// rest of its files.
-    pub(super) fn write_rolled_back_manifest(&mut self) -> Result<(), Error> {
+    /// rest of its files. There is none where they cannot be.
+    fn replay_manifest(&mut self) -> Option<Manifest> {
         let is_mendable = self.recorder.is_some() && self.committed == 0;
-        if let (Some(manifest), Some(folder), true) = (
-            self.manifest.take(),
-            self.account.rejects_folder(),
-            is_mendable,
-        ) && let Some(originals) = self.originals.found()
-        {
-            manifest.rolled_back(originals).write(&folder)?;
+        let manifest = self.manifest.as_ref().filter(|_| is_mendable)?;
+        Some(manifest.clone().rolled_back(self.originals.found()?))
+    }
+
+    fn write_rolled_back_manifest(&mut self) -> Result<(), Error> {
+        let folder = self.account.rejects_folder();
+        match (self.replay_manifest(), folder) {
+            (Some(manifest), Some(folder)) => manifest.write(&folder),
+            _ => Ok(()),
         }
-        Ok(())
     }
 
     /// Records the end of a load that was rolled back. The load failed before the ledger

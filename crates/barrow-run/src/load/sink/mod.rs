@@ -4,7 +4,7 @@ mod ending;
 
 use std::sync::Arc;
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use barrow_core::escape::visible_path;
 use barrow_core::pipeline;
@@ -90,6 +90,29 @@ pub(crate) struct Finished {
     pub rows_after: Vec<u64>,
     /// What records the run.
     pub recorder: Option<RunRecorder>,
+    /// By what its rejects can be mended if it is rolled back after all.
+    pub replay: Option<Replay>,
+}
+
+/// How the rejects of a load that is rolled back with others are made ready to be mended.
+pub(crate) struct Replay {
+    manifest: Manifest,
+    folder: PathBuf,
+    mirror: Option<Arc<Mirror>>,
+}
+
+impl Replay {
+    /// Writes the manifest of a load that was rolled back beside its rejects.
+    ///
+    /// # Errors
+    /// The folder cannot be written, or not sent to its address.
+    pub fn write(&self) -> Result<(), Error> {
+        self.manifest.write(&self.folder)?;
+        match &self.mirror {
+            Some(mirror) => mirror.push(&self.folder),
+            None => Ok(()),
+        }
+    }
 }
 
 /// Said where a load would leave an empty table behind, which nobody asked for.

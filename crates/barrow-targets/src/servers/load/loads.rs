@@ -40,13 +40,14 @@ impl<S: ServerSession> Loads for S {
 
     fn begin<'s>(&'s mut self, job: &Job) -> Result<Box<dyn Load<'s> + 's>, NotBegun<'s>> {
         match ready(self, job) {
-            Ok((tables, senders, encoders, rows_before)) => Ok(Box::new(ServerLoad {
+            Ok(ready) => Ok(Box::new(ServerLoad {
                 server: self,
-                tables,
-                senders,
-                encoders,
+                tables: ready.tables,
+                senders: ready.senders,
+                encoders: ready.encoders,
+                lost: ready.lost,
                 merged: (job.mode == Mode::Merge).then(Merged::default),
-                rows_before,
+                rows_before: ready.rows_before,
                 at_file: AtFile::default(),
             })),
             Err(error) => {

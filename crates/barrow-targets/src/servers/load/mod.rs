@@ -10,6 +10,7 @@ use barrow_core::words::Mode;
 
 use super::loaded_table::LoadedTable;
 use super::send::{self, Sender, named};
+use crate::cascade::{Deleted, Loss, losses, must_be_allowed};
 use crate::dialect::Dialect;
 use crate::encoded::Encoder;
 use crate::error::Error;
@@ -22,6 +23,7 @@ use crate::order::Order;
 use crate::record_table::{Column, RecordTable};
 use crate::session::{BatchSource, Batching, Ended, Load, Session, Swap};
 use crate::shadow_table::shadow_table;
+use crate::sql::Value;
 use crate::table;
 
 /// A load into a server.
@@ -32,6 +34,7 @@ pub struct ServerLoad<'s, S: ServerSession> {
     encoders: Vec<Encoder>,
     merged: Option<Merged>,
     rows_before: Vec<u64>,
+    lost: Vec<Loss>,
     at_file: AtFile,
 }
 
@@ -42,9 +45,15 @@ struct AtFile {
     merged: Option<Merged>,
 }
 
-/// The tables of a load, what sends its kinds of rows, what encodes them, and how many rows
-/// each table had.
-type Ready<K> = (Vec<LoadedTable>, Vec<Sender<K>>, Vec<Encoder>, Vec<u64>);
+/// The tables of a load, what sends its kinds of rows, what encodes them, how many rows each
+/// table had, and what other tables lost.
+struct Ready<K> {
+    tables: Vec<LoadedTable>,
+    senders: Vec<Sender<K>>,
+    encoders: Vec<Encoder>,
+    rows_before: Vec<u64>,
+    lost: Vec<Loss>,
+}
 
 fn ready<S: ServerSession>(server: &mut S, job: &Job) -> Result<Ready<S::Kind>, Error> {
     // Where the server commits a table that is made at once, all are made first.
@@ -60,12 +69,14 @@ fn ready<S: ServerSession>(server: &mut S, job: &Job) -> Result<Ready<S::Kind>, 
         open(server)?;
     }
     let (mut senders, mut encoders, mut rows_before) = (Vec::new(), Vec::new(), Vec::new());
+    let mut lost = Vec::new();
     for (place, table) in tables.iter_mut().enumerate() {
         let before = match table.was_there {
             true => count(server, &table.name)?,
             false => 0,
         };
         if job.mode == Mode::Truncate && table.was_there && !job.is_emptied {
+            lose(server, job, &table.name, &mut lost)?;
             // TRUNCATE only where it is asked for: others wait for it, or see it before its time.
             let verb = if job.truncates {
                 "TRUNCATE TABLE"
@@ -93,7 +104,34 @@ fn ready<S: ServerSession>(server: &mut S, job: &Job) -> Result<Ready<S::Kind>, 
     // key is there before them.
     senders.sort_by_key(|kind| kind.number);
     server.open_savepoint()?;
-    Ok((tables, senders, encoders, rows_before))
+    Ok(Ready {
+        tables,
+        senders,
+        encoders,
+        rows_before,
+        lost,
+    })
+}
+
+/// Notes what other tables lose with the rows of a table.
+fn lose<S: ServerSession>(
+    server: &mut S,
+    job: &Job,
+    name: &str,
+    lost: &mut Vec<Loss>,
+) -> Result<(), Error> {
+    let mut ask =
+        |sql: &str, values: &[Value]| server.query(sql, values, "looking for foreign keys");
+    let all = Deleted {
+        table: name,
+        with: None,
+    };
+    let found = losses(S::DIALECT, &mut ask, all)?;
+    if !found.is_empty() && !job.may_cascade {
+        return Err(must_be_allowed(name, &found));
+    }
+    lost.extend(found);
+    Ok(())
 }
 
 fn open<S: ServerSession>(server: &mut S) -> Result<(), Error> {
@@ -302,6 +340,10 @@ impl<S: ServerSession> ServerLoad<'_, S> {
 impl<'s, S: ServerSession> Load<'s> for ServerLoad<'s, S> {
     fn session(&mut self) -> &mut dyn Session {
         self.server
+    }
+
+    fn lost(&self) -> &[Loss] {
+        &self.lost
     }
 
     fn rows_before(&self) -> &[u64] {

@@ -366,6 +366,11 @@ pub fn next(s: &Summary, out: &mut dyn Write) -> io::Result<()> {
             out,
             "  kept in {folder}/ · is the file whole? ask for it again, or correct it"
         ),
+        Outcome::WithOthers { .. } if s.can_mend && s.can_be_replayed => writeln!(
+            out,
+            "  kept in {folder}/ · correct them there; barrow mend {} loads these files with them",
+            s.mend_words()
+        ),
         Outcome::WithOthers { .. } => writeln!(out, "  kept in {folder}/"),
         Outcome::BeyondTolerance { .. } if s.mended.is_some() => writeln!(
             out,
