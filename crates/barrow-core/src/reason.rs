@@ -87,7 +87,7 @@ pub enum Code {
     /// A check on the record does not hold.
     CheckFailed,
     /// The record is of no kind that the spec names.
-    NoKind,
+    NoRecordType,
     /// The record that a value is carried from did not load.
     NothingToCarry,
     /// A NUL character in text, which the database has no room for.
@@ -137,7 +137,7 @@ impl Code {
             Code::Inexact => "inexact",
             Code::Required => "required",
             Code::CheckFailed => "check-failed",
-            Code::NoKind => "no-record-type",
+            Code::NoRecordType => "no-record-type",
             Code::NothingToCarry => "nothing-to-carry",
             Code::NulCharacter => "nul-character",
             Code::DuplicateKey => "duplicate-key",
@@ -183,7 +183,7 @@ impl Code {
             Code::Inexact => "the table's numbers cannot hold it",
             Code::Required => "required, but null",
             Code::CheckFailed => "a check does not hold",
-            Code::NoKind => "a record of no record type",
+            Code::NoRecordType => "a record of no record type",
             Code::NothingToCarry => "nothing to carry a value from",
             Code::NulCharacter => "a NUL character",
             Code::DuplicateKey => "duplicate key",

@@ -241,7 +241,7 @@ pub const CODES: &[CodeHelp] = &[
         &["check.that"],
     ),
     help(
-        Code::NoKind,
+        Code::NoRecordType,
         "The record has no record type that the spec names.",
         &["record_type.if"],
     ),

@@ -158,7 +158,7 @@ pub fn taken_out(
         for file in ledger::files_of(session, &run.run)? {
             files += u64::from(run.mend_of.is_none() && file.outcome == Outcome::Kept);
             let undone = File {
-                outcome: Outcome::TakenOut,
+                outcome: Outcome::Undone,
                 committed_to: 0,
                 ..file
             };
@@ -167,7 +167,7 @@ pub fn taken_out(
             }
         }
         let undone = Run {
-            outcome: Outcome::TakenOut,
+            outcome: Outcome::Undone,
             message: Some(message.to_string()),
             still_open: 0,
             state: None,

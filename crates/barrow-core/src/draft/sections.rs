@@ -72,8 +72,8 @@ pub(super) fn place_of(shape: &Shape, part: &Part, place: usize) -> String {
 pub(super) fn records(shape: &Shape, told: bool) -> String {
     let mut out = String::from("\n[records]\n");
     if told {
-        for server_info in &shape.remarks {
-            out += &remark(server_info);
+        for text in &shape.remarks {
+            out += &remark(text);
         }
     }
     if shape.layout == Layout::Fixed {

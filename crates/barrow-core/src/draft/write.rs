@@ -179,8 +179,8 @@ fn column(shape: &Shape, part: &Part, place: usize, column: &Chosen, common: &Co
             out += &comment(&format!("missing in {} records", key.missing));
         }
     }
-    for server_info in &column.remarks {
-        out += &remark(server_info);
+    for text in &column.remarks {
+        out += &remark(text);
     }
     out + &format!("{} = {{ {keys} }}\n", key(&column.name))
 }

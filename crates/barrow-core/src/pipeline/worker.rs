@@ -245,7 +245,7 @@ impl<'p> Worker<'p> {
             .filter_map(|kind| kind.name.as_deref());
         let names: Vec<&str> = names.collect();
         let expected = format!("a record of one of the record types {}", names.join(", "));
-        let shape = Shape::new(Code::NoKind, &expected);
+        let shape = Shape::new(Code::NoRecordType, &expected);
         match why {
             None => shape,
             Some(why) => Shape {

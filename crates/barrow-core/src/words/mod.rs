@@ -36,8 +36,8 @@ pub trait Word: Sized + Copy + 'static {
 
 /// Declares an enumeration together with the words that a spec uses for it.
 macro_rules! words {
-    ($(#[$server_info:meta])* $name:ident { $($(#[$each:meta])* $variant:ident = $word:literal),+ $(,)? }) => {
-        $(#[$server_info])*
+    ($(#[$of_type:meta])* $name:ident { $($(#[$each:meta])* $variant:ident = $word:literal),+ $(,)? }) => {
+        $(#[$of_type])*
         #[derive(Debug, Clone, Copy, PartialEq, Eq)]
         pub enum $name { $($(#[$each])* $variant),+ }
 

@@ -536,7 +536,8 @@ fn take_back(session: &mut dyn Session, loads: &mut [Loaded], why: &str, watch: 
                     false => visible_path(&std::path::absolute(folder).unwrap_or_default()),
                 }
             });
-            told = recorder.write_taken_back(session, &summary.tally, Ended::Undone, own, folder);
+            told =
+                recorder.write_taken_back(session, &summary.tally, Ended::RolledBack, own, folder);
         }
         summary.can_be_replayed &= loaded.replay.is_some();
         if let Some(Err(error)) = loaded.replay.take().map(|replay| replay.write()) {

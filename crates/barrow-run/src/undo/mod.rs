@@ -226,6 +226,7 @@ fn remarks(run: &Run, deleted: bool, tables: &[(String, u64)], loaded: u64) -> V
             "the ledger has {} of this run: {}",
             counted(loaded, "row"),
             match gone < loaded {
+                true if loaded - gone == 1 => "1 was deleted or changed since".to_string(),
                 true => format!("{} were deleted or changed since", number(loaded - gone)),
                 false => "others have its id too".to_string(),
             }

@@ -40,7 +40,7 @@ pub enum Outcome {
     #[default]
     Kept,
     /// It was beyond the tolerance or its totals differ, and was rolled back.
-    Undone,
+    RolledBack,
     /// It could not be done.
     Failed,
     /// Its rows were in the table, which was emptied since.
@@ -48,18 +48,18 @@ pub enum Outcome {
     /// It was written from the table.
     Exported,
     /// Its rows were in the table, and were taken out again.
-    TakenOut,
+    Undone,
 }
 
 impl Outcome {
     const ALL: [Outcome; 7] = [
         Outcome::Going,
         Outcome::Kept,
-        Outcome::Undone,
+        Outcome::RolledBack,
         Outcome::Failed,
         Outcome::Emptied,
         Outcome::Exported,
-        Outcome::TakenOut,
+        Outcome::Undone,
     ];
 
     /// The word in the tables.
@@ -67,11 +67,11 @@ impl Outcome {
         match self {
             Outcome::Going => "in progress",
             Outcome::Kept => "committed",
-            Outcome::Undone => "rolled back",
+            Outcome::RolledBack => "rolled back",
             Outcome::Failed => "failed",
             Outcome::Emptied => "emptied",
             Outcome::Exported => "exported",
-            Outcome::TakenOut => "undone",
+            Outcome::Undone => "undone",
         }
     }
 

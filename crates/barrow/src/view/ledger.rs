@@ -133,9 +133,9 @@ fn outcome(run: &Run) -> String {
             }
             words
         }
-        Outcome::Undone => "rolled back".red().to_string(),
+        Outcome::RolledBack => "rolled back".red().to_string(),
         Outcome::Exported => "exported".green().to_string(),
-        Outcome::TakenOut => "undone".yellow().to_string(),
+        Outcome::Undone => "undone".yellow().to_string(),
         Outcome::Failed | Outcome::Emptied => "failed".red().to_string(),
     }
 }
@@ -204,9 +204,9 @@ fn file_lines(files: &[File], out: &mut dyn Write) -> io::Result<()> {
             Outcome::Going => {
                 words += &format!(", interrupted after byte {}", number(file.committed_to));
             }
-            Outcome::Undone => words += ", rolled back",
+            Outcome::RolledBack => words += ", rolled back",
             Outcome::Failed => words += ", failed",
-            Outcome::TakenOut => words += ", undone: it counts as new",
+            Outcome::Undone => words += ", undone: it counts as new",
             Outcome::Emptied => words += ", no longer in the table, which was emptied since",
         }
         writeln!(out, "  {:width$}   {words}", file.name)?;

@@ -228,16 +228,16 @@ fn spots_below(rows: &[&[char]], head: Option<&[char]>) -> Option<Vec<Spot>> {
     };
     let is_typed = |field: &(usize, usize)| {
         let cells = column(field);
-        let record_types = cells
+        let kinds = cells
             .iter()
             .map(|cell| ValueKind::of(cell))
             .filter(|kind| kind.is_value());
-        let record_types: Vec<ValueKind> = record_types.collect();
-        let typed = record_types
+        let kinds: Vec<ValueKind> = kinds.collect();
+        let typed = kinds
             .iter()
             .filter(|kind| **kind != ValueKind::Text)
             .count();
-        !record_types.is_empty() && typed * 10 >= record_types.len() * 9
+        !kinds.is_empty() && typed * 10 >= kinds.len() * 9
     };
     // Words of prose stand below each other by chance; numbers do not.
     let wide_gap = |pair: &[(usize, usize)]| pair[1].0 >= pair[0].1 + 2;

@@ -154,9 +154,9 @@ impl Column<'_> {
             let alike = values.iter().filter(|text| ValueKind::of(text) == kind);
             !values.is_empty() && alike.count() * 10 >= values.len() * 9
         };
-        let record_types = [ValueKind::Number, ValueKind::Moment];
+        let kinds = [ValueKind::Number, ValueKind::Moment];
         Column {
-            kind: record_types.into_iter().find(|kind| often(*kind)),
+            kind: kinds.into_iter().find(|kind| often(*kind)),
             values,
         }
     }

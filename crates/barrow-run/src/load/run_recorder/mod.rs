@@ -261,7 +261,7 @@ impl RunRecorder {
     /// Notes that a file was rolled back as a whole.
     pub fn take_back(&mut self, place: usize) {
         if let Some(file) = self.files.get_mut(place) {
-            file.outcome = Outcome::Undone;
+            file.outcome = Outcome::RolledBack;
             file.committed_to = 0;
         }
     }
@@ -284,7 +284,7 @@ impl RunRecorder {
         self.run.still_open = self
             .files
             .iter()
-            .filter(|file| file.outcome != Outcome::Undone)
+            .filter(|file| file.outcome != Outcome::RolledBack)
             .map(|file| file.counts.rejected)
             .sum();
         self.run.reasons = Some(report::grouped(tally).to_string());

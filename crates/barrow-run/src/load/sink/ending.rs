@@ -68,7 +68,7 @@ impl<'l> SinkState<'l> {
                     Ok(rows) => rows,
                     Err(error) => return Err(self.not_committed(session, error.into())),
                 };
-                self.record_end(session, Ended::Undone, why);
+                self.record_end(session, Ended::RolledBack, why);
                 if matches!(outcome, Outcome::BeyondTolerance { .. }) {
                     self.write_rolled_back_manifest()?;
                 }
