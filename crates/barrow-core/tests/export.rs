@@ -338,8 +338,9 @@ proptest! {
             spec += &format!("c{at} = {{ {} }}\n", columns()[*place].0);
         }
         // Some of these contradict themselves: an escape where nothing quotes, for one.
-        let Ok(plan) = barrow_core::spec::read_plan(&spec) else { return Ok(()) };
-        let Ok(_) = RecordWriter::new(&plan) else { return Ok(()) };
+        let plan = barrow_core::spec::read_plan(&spec);
+        prop_assume!(plan.as_ref().is_ok_and(|plan| RecordWriter::new(plan).is_ok()));
+        let plan = plan.map_err(|e| TestCaseError::fail(format!("{e:?}")))?;
         let (file, wanted, out) = written(&plan, &rows);
         reads_back(&spec, &file, &wanted);
         // Where nothing is in the way, every value can be written but texts that mean null.
@@ -368,7 +369,8 @@ proptest! {
             let (column, width, _) = &columns()[*place];
             spec += &format!("c{at} = {{ {column}, width = {width} }}\n");
         }
-        let Ok(plan) = barrow_core::spec::read_plan(&spec) else { return Ok(()) };
+        let plan = barrow_core::spec::read_plan(&spec);
+        let plan = plan.map_err(|e| TestCaseError::fail(format!("{e:?}")))?;
         let (file, wanted, _) = written(&plan, &rows);
         reads_back(&spec, &file, &wanted);
     }
@@ -719,6 +721,24 @@ fn a_record_that_looks_like_several_is_told_what_would_help() {
         assert!(says.contains("look like records"), "{says}");
         assert_eq!(says.contains("say [delimited] quote_when"), helps, "{says}");
         assert_eq!(says.contains("a null without quotes"), !helps, "{says}");
+    }
+}
+
+#[test]
+fn a_record_that_looks_like_several_is_told_with_any_ending() {
+    for ending in ["~", "|;", "lf", "auto"] {
+        let spec = format!(
+            "[records]\nending = \"{ending}\"\n[delimited]\nquote_when = \"always\"\n\
+             [columns]\na = \"integer\"\nb = \"text\"\n"
+        );
+        let end = if ending.len() > 2 || ending == "lf" {
+            "\n"
+        } else {
+            ending
+        };
+        let text = format!("x{end}1,y{end}2,z");
+        let (_, _, out) = written(&plan(&spec), &[vec![Value::Null, words(&text)]]);
+        assert_eq!(out.unfit.len(), 1, "{ending}");
     }
 }
 

@@ -317,10 +317,13 @@ impl<'p> RecordWriter<'p> {
         let Some(file) = &self.reread else {
             return Ok(());
         };
-        if memchr::memchr2(b'\n', b'\r', record).is_none() {
+        let ending = self.ending_text.as_bytes();
+        let is_of_lines = memchr::memchr2(b'\n', b'\r', record).is_some()
+            || memchr::memmem::find(record, ending).is_some();
+        if !is_of_lines {
             return Ok(());
         }
-        let whole = [record, self.ending_text.as_bytes()].concat();
+        let whole = [record, ending].concat();
         match reads_as_one(self.plan, file, &whole) {
             true => Ok(()),
             false => {
