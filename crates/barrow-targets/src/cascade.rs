@@ -10,6 +10,7 @@ use barrow_core::escape::escape_for_display;
 use crate::dialect::Dialect;
 use crate::error::Error;
 use crate::sql::Value;
+use crate::table::same_table;
 
 /// Asks a database.
 pub type Ask<'a> = &'a mut dyn FnMut(&str, &[Value]) -> Result<Vec<Vec<Value>>, Error>;
@@ -96,6 +97,23 @@ pub fn referring_tables(dialect: Dialect, ask: Ask<'_>, table: &str) -> Result<V
     Ok(keys.into_iter().map(|key| key.child).collect())
 }
 
+/// Whether another table may take the place of this one.
+///
+/// # Errors
+/// Another has a foreign key to it; the database cannot be asked.
+pub fn can_be_replaced(dialect: Dialect, ask: Ask<'_>, table: &str) -> Result<(), Error> {
+    let children = referring_tables(dialect, ask, table)?;
+    match children.iter().find(|child| !same_table(child, table)) {
+        None => Ok(()),
+        Some(child) => Err(Error::spec(format!(
+            "the table {} has a foreign key to {}, which would then be gone",
+            escape_for_display(child.as_bytes()),
+            escape_for_display(table.as_bytes())
+        ))
+        .advice("say mode = \"truncate\" or \"merge\", or drop the foreign key first")),
+    }
+}
+
 /// What stops a delete that nobody allowed to take rows of other tables along.
 pub fn must_be_allowed(table: &str, losses: &[Loss]) -> Error {
     let told: Vec<String> = losses.iter().map(ToString::to_string).collect();
@@ -145,7 +163,7 @@ impl Walk<'_, '_> {
                 exists + ")"
             };
             // Rows of the table itself that are deleted anyway are no loss.
-            let is_same = self.is_same(&key.child, table);
+            let is_same = same_table(&key.child, table);
             let others = match is_same {
                 true => format!(" AND ({}) IS NOT TRUE", condition("c")),
                 false => String::new(),
@@ -174,14 +192,6 @@ impl Walk<'_, '_> {
         }
         self.path.pop();
         Ok(())
-    }
-
-    fn is_same(&self, one: &str, other: &str) -> bool {
-        let bare = |name: &str| name.rsplit('.').next().unwrap_or(name).to_lowercase();
-        match one.contains('.') && other.contains('.') {
-            true => one.eq_ignore_ascii_case(other),
-            false => bare(one) == bare(other),
-        }
     }
 }
 

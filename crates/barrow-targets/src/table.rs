@@ -36,6 +36,16 @@ pub fn is_text_decimal(column: &TableColumn) -> bool {
         .contains("DECIMAL_TEXT")
 }
 
+/// Whether two names mean one table, as far as names tell.
+pub fn same_table(one: &str, other: &str) -> bool {
+    let bare = |name: &str| name.rsplit('.').next().unwrap_or(name).to_lowercase();
+    let has_schema = |name: &str| name.contains('.');
+    match has_schema(one) && has_schema(other) {
+        true => one.eq_ignore_ascii_case(other),
+        false => bare(one) == bare(other),
+    }
+}
+
 /// Says that a table is not there, and would not be made.
 pub fn missing(name: &str) -> Error {
     Error::spec(format!(

@@ -6,8 +6,8 @@ use barrow_core::column_stats::ColumnStats;
 use barrow_core::plan::{ColumnPlan, Plan, RecordTypePlan};
 use barrow_core::source::SourceFile;
 use barrow_core::words::Mode;
-use barrow_targets::cascade::Deleted;
-use barrow_targets::{Foresight, Job, Session, Table, Url};
+use barrow_targets::cascade::{self, Deleted};
+use barrow_targets::{Foresight, Job, Session, Table, Url, Value};
 
 use super::column_comparison::{Side, Sides};
 use crate::error::Error;
@@ -109,13 +109,21 @@ impl Compared {
 
     /// Whether a load may delete what it would: rows of other tables may go along.
     fn cascades(&self, job: &Job, session: &mut dyn Session) -> Result<(), Error> {
-        // SQLite deletes the rows of a table that it drops; a server refuses that by itself.
-        let drops = job.mode == Mode::Replace && session.dialect().has_one_writer();
-        if job.mode != Mode::Truncate && !drops {
+        let dialect = session.dialect();
+        if !matches!(job.mode, Mode::Truncate | Mode::Replace) {
             return Ok(());
         }
         for table in job.tables() {
-            if session.describe(table)?.is_some() {
+            if session.describe(table)?.is_none() {
+                continue;
+            }
+            // SQLite deletes the rows of a table that it drops; elsewhere another takes its place.
+            if job.mode == Mode::Replace && !dialect.has_one_writer() {
+                let mut ask = |sql: &str, values: &[Value]| {
+                    session.query(sql, values, "looking for foreign keys")
+                };
+                cascade::can_be_replaced(dialect, &mut ask, table)?;
+            } else {
                 losses_of(session, Deleted { table, with: None }, job.may_cascade)?;
             }
         }

@@ -9,7 +9,8 @@ use barrow_core::source::files::is_address;
 use barrow_core::words::{Every, Mode};
 use barrow_targets::cascade::{self, Deleted, Loss};
 use barrow_targets::ledger::{self, Outcome as Ended};
-use barrow_targets::{Job, Session, Value, table};
+use barrow_targets::table::{self, same_table};
+use barrow_targets::{Job, Session, Value};
 
 use super::request::{LoadRequest, PATIENCE};
 use super::run::{self, Loaded, log_end};
@@ -345,16 +346,6 @@ fn load(specs: &[Spec], requests: &[LoadRequest<'_>]) -> Result<Together, Error>
         together.made = Some(format!("database {}: created", first.url));
     }
     Ok(together)
-}
-
-/// Whether two names mean one table, as far as names tell.
-fn same_table(one: &str, other: &str) -> bool {
-    let bare = |name: &str| name.rsplit('.').next().unwrap_or(name).to_lowercase();
-    let has_schema = |name: &str| name.contains('.');
-    match has_schema(one) && has_schema(other) {
-        true => one.eq_ignore_ascii_case(other),
-        false => bare(one) == bare(other),
-    }
 }
 
 /// Whether two loads have a table in common.

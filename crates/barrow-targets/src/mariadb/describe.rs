@@ -20,8 +20,6 @@ pub struct Described {
     pub table: Table,
     /// For each column, how it is declared.
     pub declared: Vec<Declared>,
-    /// Another table that has a foreign key to it.
-    pub named_by: Option<String>,
     /// The engine that keeps it, if that one cannot undo.
     pub cannot_undo: Option<String>,
 }
@@ -48,12 +46,6 @@ SELECT INDEX_NAME, COLUMN_NAME FROM information_schema.STATISTICS
 const TRIGGERS: &str = "
 SELECT COUNT(*) FROM information_schema.TRIGGERS
  WHERE EVENT_OBJECT_SCHEMA = COALESCE(?, DATABASE()) AND EVENT_OBJECT_TABLE = ?";
-
-const NAMED_BY: &str = "
-SELECT TABLE_NAME FROM information_schema.KEY_COLUMN_USAGE
- WHERE REFERENCED_TABLE_SCHEMA = COALESCE(?, DATABASE()) AND REFERENCED_TABLE_NAME = ?
-   AND NOT (TABLE_SCHEMA = REFERENCED_TABLE_SCHEMA AND TABLE_NAME = REFERENCED_TABLE_NAME)
- LIMIT 1";
 
 /// The table of this name; none where there is none.
 pub fn describe(conn: &mut Conn, name: &str) -> Result<Option<Described>, Error> {
@@ -101,7 +93,6 @@ pub fn describe(conn: &mut Conn, name: &str) -> Result<Option<Described>, Error>
             triggers: triggers != Some(0),
         },
         declared,
-        named_by: conn.exec_first(NAMED_BY, of()).map_err(asking)?,
         cannot_undo: (!undoes).then_some(engine),
     }))
 }
@@ -169,7 +160,6 @@ impl Described {
         Described {
             table: Table::as_made(part, DIALECT),
             declared: part.columns.iter().map(declared).collect(),
-            named_by: None,
             cannot_undo: None,
         }
     }
@@ -206,18 +196,6 @@ impl ServerTable for Described {
                 escape_for_display(engine.as_bytes())
             ))
             .advice("change it first: ALTER TABLE … ENGINE = InnoDB")),
-        }
-    }
-
-    fn can_be_replaced(&self, name: &str) -> Result<(), Error> {
-        match &self.named_by {
-            None => Ok(()),
-            Some(other) => Err(Error::spec(format!(
-                "the table {} has a foreign key to {}, which would then be gone",
-                escape_for_display(other.as_bytes()),
-                escape_for_display(name.as_bytes())
-            ))
-            .advice("say mode = \"truncate\" or \"merge\", or drop the foreign key first")),
         }
     }
 }

@@ -506,3 +506,19 @@ fn statements_work_on_the_table_that_the_guide_says() {
         }
     }
 }
+
+#[test]
+fn a_table_that_others_refer_to_is_not_replaced_and_a_check_says_so() {
+    for kind in [Kind::Postgres, Kind::MariaDb] {
+        let replace = "mode = \"replace\"\ncreate = true";
+        let d = database(kind, &[("r.spec.toml", spec("b.csv", replace))]);
+        with_children(&d);
+        for words in ["load r.spec.toml", "check r.spec.toml"] {
+            let said = d.run(words);
+            let all = format!("{}{}", said.out, said.err);
+            assert_ne!(said.code, 0, "{kind:?} {words}: {all}");
+            assert!(all.contains("which would then be gone"), "{words}: {all}");
+            assert!(all.contains("has a foreign key to d"), "{words}: {all}");
+        }
+    }
+}

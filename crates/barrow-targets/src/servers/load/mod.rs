@@ -10,7 +10,7 @@ use barrow_core::words::Mode;
 
 use super::loaded_table::LoadedTable;
 use super::send::{self, Sender, named};
-use crate::cascade::{Deleted, Loss, losses, must_be_allowed};
+use crate::cascade::{self, Deleted, Loss, losses, must_be_allowed};
 use crate::dialect::Dialect;
 use crate::encoded::Encoder;
 use crate::error::Error;
@@ -193,8 +193,10 @@ fn make_table<S: ServerSession>(
         beside: None,
     };
     match (found, job.mode) {
-        (Some(found), Mode::Replace) => {
-            found.can_be_replaced(name)?;
+        (Some(_), Mode::Replace) => {
+            let mut ask =
+                |sql: &str, values: &[Value]| server.query(sql, values, "looking for foreign keys");
+            cascade::can_be_replaced(S::DIALECT, &mut ask, name)?;
             let beside = job.beside(name);
             let sql = job.create_table_as(name, &beside, S::DIALECT)?;
             server.run(&sql, "making the new table")?;

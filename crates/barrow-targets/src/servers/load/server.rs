@@ -33,15 +33,6 @@ pub trait ServerTable {
     /// # Errors
     /// The table cannot be loaded in this mode.
     fn can_be_loaded(&self, mode: Mode, part: &RecordTable) -> Result<(), Error>;
-
-    /// Whether another may take its place.
-    ///
-    /// # Errors
-    /// It may not.
-    fn can_be_replaced(&self, name: &str) -> Result<(), Error> {
-        let _ = name;
-        Ok(())
-    }
 }
 
 /// A session with a server, as far as one differs from another.
