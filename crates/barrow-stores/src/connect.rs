@@ -1,5 +1,6 @@
 //! From a bucket and its settings to a client.
 
+use std::str::FromStr;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -40,10 +41,29 @@ pub fn connect(
     environment: Environment<'_>,
 ) -> Result<Client, Fault> {
     is_a_bucket(bucket)?;
-    is_sendable(environment)?;
-    if let Some(endpoint) = &settings.endpoint {
-        is_an_endpoint(endpoint)?;
-    }
+    match scheme {
+        Scheme::S3 => can_be_sent(
+            "AWS_",
+            |key| {
+                matches!(
+                    key,
+                    AmazonS3ConfigKey::Endpoint | AmazonS3ConfigKey::S3Endpoint
+                )
+            },
+            environment,
+        ),
+        Scheme::Gs => can_be_sent(
+            "GOOGLE_",
+            |key| matches!(key, GoogleConfigKey::BaseUrl),
+            environment,
+        ),
+        Scheme::Az => can_be_sent(
+            "AZURE_",
+            |key| matches!(key, AzureConfigKey::Endpoint),
+            environment,
+        ),
+        Scheme::Web => Ok(()),
+    }?;
     let patience = Patience::new(settings.give_up_after);
     let is_set = |name: &str| environment(name).is_some_and(|value| !value.is_empty());
     if scheme == Scheme::S3 && !settings.anonymous && settings.access_key.is_none() {
@@ -51,6 +71,9 @@ pub fn connect(
         if settings.profile.is_some() || !has_keys {
             profile::add(&mut settings, environment).map_err(Fault::Other)?;
         }
+    }
+    if let Some(endpoint) = &settings.endpoint {
+        is_an_endpoint(endpoint)?;
     }
     let says_so = |name: &str| environment(name).is_some_and(|v| v.eq_ignore_ascii_case("true"));
     let allows = [
@@ -90,7 +113,8 @@ pub fn connect(
     })
 }
 
-/// Whether there can be a bucket or container of that name, as far as its characters tell.
+/// Whether there can be a bucket or container of that name, as far as its characters tell:
+/// containers may be `$root` and `$web`, and names of access points have colons.
 fn is_a_bucket(name: &str) -> Result<(), Fault> {
     let is_known = |c: char| c.is_ascii_alphanumeric() || "._-$:@".contains(c);
     match name.chars().all(is_known) {
@@ -115,22 +139,25 @@ fn is_an_endpoint(endpoint: &str) -> Result<(), Fault> {
     }
 }
 
-/// What the environment says and no request can carry.
-fn is_sendable(environment: Environment<'_>) -> Result<(), Fault> {
+/// Whether requests can carry what the environment says of a kind of store: only the variables
+/// that its client takes are looked at.
+fn can_be_sent<K: FromStr>(
+    prefix: &str,
+    is_address: impl Fn(&K) -> bool,
+    environment: Environment<'_>,
+) -> Result<(), Fault> {
     let names = std::env::vars_os().filter_map(|(name, _)| name.into_string().ok());
-    let own = |name: &String| {
-        ["AWS_", "AZURE_", "GOOGLE_"]
-            .iter()
-            .any(|p| name.starts_with(p))
-    };
-    for name in names.filter(own) {
+    for name in names.filter(|name| name.starts_with(prefix)) {
+        let Ok(key) = name.to_ascii_lowercase().parse::<K>() else {
+            continue;
+        };
         let value = environment(&name).unwrap_or_default();
         let value = value.trim();
         if value.chars().any(char::is_control) {
             let says = format!("{name} has control characters, which cannot be sent");
             return Err(Fault::Other(says));
         }
-        if name.contains("ENDPOINT") && !value.is_empty() {
+        if is_address(&key) && !value.is_empty() {
             is_an_endpoint(value)?;
         }
     }

@@ -247,6 +247,39 @@ fn no_key_is_shown_and_every_refusal_is_one_line() {
 }
 
 #[test]
+fn variables_of_the_cloud_that_are_no_addresses_stop_nothing() {
+    let p = with_files(SPEC);
+    let mut command = p.command("load d.spec.toml");
+    for (name, value) in [
+        ("AWS_EC2_METADATA_SERVICE_ENDPOINT_MODE", "IPv6"),
+        ("AWS_STS_REGIONAL_ENDPOINTS", "regional"),
+        ("AWS_IGNORE_CONFIGURED_ENDPOINT_URLS", "true"),
+        ("AZURE_STORAGE_ENDPOINT", "none"),
+        ("GOOGLE_BASE_URL", "none"),
+        ("AWS_NOTE", "a\u{1}b"),
+    ] {
+        command.env(name, value);
+    }
+    let loaded = said(command);
+    assert_eq!(loaded.code, 0, "{}{}", loaded.out, loaded.err);
+    for (name, value) in [
+        ("AWS_ENDPOINT_URL_S3", "127.0.0.1"),
+        ("AWS_REGION", "a\u{1}b"),
+    ] {
+        let mut command = p.command("load d.spec.toml --again");
+        command.env(name, value);
+        let refused = said(command);
+        assert_eq!(refused.code, 1, "{}{}", refused.out, refused.err);
+        let told = ["begins with https://", "control characters"];
+        assert!(
+            told.iter().any(|words| refused.err.contains(words)),
+            "{}",
+            refused.err
+        );
+    }
+}
+
+#[test]
 fn a_spec_says_how_a_store_is_asked() {
     let keys = Keys::default();
     let p = with_files(SPEC);
