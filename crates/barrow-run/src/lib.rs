@@ -33,6 +33,7 @@ pub mod export;
 pub mod ledger;
 pub mod load;
 pub mod mend;
+mod named_files;
 pub mod observer;
 pub mod peek;
 mod refusals;

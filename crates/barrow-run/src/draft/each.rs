@@ -9,14 +9,14 @@ use std::path::{Path, PathBuf};
 
 use barrow_core::draft::{self, Chosen, Draft as Drafted, Wanted};
 use barrow_core::escape::visible_path;
-use barrow_core::source::{self, SourceFile};
+use barrow_core::source::SourceFile;
 
 use super::{Draft, database_in, keeps_no_password, options, relative};
 use crate::atomic_file;
 use crate::error::Error;
+use crate::named_files;
 use crate::observer::{Observer, Watch, Watcher};
 use crate::spec_file::settings::Settings;
-use barrow_targets::secret;
 
 /// Drafts of many files that are to be made.
 pub struct DraftEach<'d> {
@@ -108,10 +108,7 @@ impl<'d> DraftEach<'d> {
             tight: self.tight,
             ..Wanted::default()
         };
-        self.files
-            .iter()
-            .for_each(|word| secret::learn_of_a_file(word));
-        let files = source::find(&self.files, Path::new(""), settings.stores()?.as_ref())?;
+        let files = named_files::find(&self.files, Path::new(""), settings.stores()?.as_ref())?;
         let watch = Watcher::new(self.observer.take());
         let mut found: Vec<(Signature, Vec<SourceFile>, FileKind)> = Vec::new();
         let mut failed = Vec::new();

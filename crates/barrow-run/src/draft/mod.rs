@@ -14,7 +14,7 @@ use std::path::{Path, PathBuf};
 use barrow_core::draft::{self, Draft as Drafted, Layout, Wanted};
 use barrow_core::escape::visible_path;
 use barrow_core::pipeline;
-use barrow_core::source::{self, SourceFile};
+use barrow_core::source::SourceFile;
 use barrow_core::spec::TakenKey;
 use barrow_targets::{Url, secret};
 use serde::{Serialize, Serializer};
@@ -24,6 +24,7 @@ use self::compare::{Drift, original};
 use self::wider::wider;
 use crate::atomic_file;
 use crate::error::Error;
+use crate::named_files;
 use crate::observer::{Observer, Watch, Watcher, size_of};
 use crate::report::FORMAT;
 use crate::spec_file::Spec;
@@ -136,10 +137,7 @@ impl<'d> Draft<'d> {
             keeps_no_password(database)?;
         }
         let settings = Settings::of(self.folder())?;
-        self.files
-            .iter()
-            .for_each(|word| secret::learn_of_a_file(word));
-        let files = source::find(&self.files, Path::new(""), settings.stores()?.as_ref())?;
+        let files = named_files::find(&self.files, Path::new(""), settings.stores()?.as_ref())?;
         let wanted = self.wanted(&files, &settings)?;
         let output = self.output.clone();
         let watch = Watcher::new(self.observer);

@@ -5,7 +5,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use barrow_core::escape::visible_path;
-use barrow_core::source::{self, SourceFile};
+use barrow_core::source::SourceFile;
 use barrow_targets::{Session, ledger};
 
 use crate::error::Error;
@@ -13,6 +13,7 @@ use crate::load::request::LoadRequest;
 use crate::load::run::{Loaded, run_by};
 use crate::load::select_files;
 use crate::load::selection::{Selected, Selection};
+use crate::named_files;
 use crate::reject_manifest::{Manifest, Original};
 use crate::report::Mended;
 
@@ -100,7 +101,7 @@ impl Replay<'_> {
         }
         let name = path.to_str()?.to_string();
         let stores = self.request.spec.stores().ok()?;
-        let found = source::find(&[name], Path::new(""), stores.as_ref()).ok()?;
+        let found = named_files::find(&[name], Path::new(""), &stores).ok()?;
         found.into_iter().find(|file| file.identity() == path)
     }
 

@@ -11,16 +11,16 @@ use barrow_core::pipeline::{Batch, Encoded, Failure as Flow, Sink};
 use barrow_core::plan::Plan;
 use barrow_core::reason::Reject;
 use barrow_core::records::block::LeftOut;
-use barrow_core::source::{self, SourceFile};
+use barrow_core::source::SourceFile;
 use barrow_core::spec::{SpecTexts, read_plan};
 use barrow_core::types::Type;
 use barrow_core::values::shown;
 
 use crate::error::Error;
+use crate::named_files;
 use crate::spec_file::Spec;
 use crate::spec_file::settings::Settings;
 use crate::words::counted;
-use barrow_targets::secret;
 
 /// How many lines are shown before and after the one that is asked for.
 const NEIGHBOURS: u64 = 3;
@@ -177,8 +177,7 @@ pub fn line(words: &[String], line: u64) -> Result<Vec<Lines>, Error> {
 fn named(words: &[String]) -> Result<Vec<SourceFile>, Error> {
     let folder = Path::new("");
     let stores = Settings::of(folder)?.stores()?;
-    words.iter().for_each(|word| secret::learn_of_a_file(word));
-    Ok(source::find(words, folder, stores.as_ref())?)
+    named_files::find(words, folder, &stores)
 }
 
 fn any_file() -> Result<Plan, Error> {

@@ -11,8 +11,8 @@ use std::sync::{Arc, OnceLock};
 use barrow_core::escape::visible_path;
 use barrow_core::pipeline;
 use barrow_core::plan::Plan;
+use barrow_core::source::SourceFile;
 use barrow_core::source::files::is_address;
-use barrow_core::source::{self, SourceFile};
 use barrow_core::spec;
 use barrow_core::spec::Known;
 use barrow_core::values::ColumnReader;
@@ -25,6 +25,7 @@ use barrow_targets::{Column, Job, RecordTable, Url, secret};
 pub use self::origin::Origin;
 use self::settings::Settings;
 use crate::error::Error;
+use crate::named_files;
 use crate::rejects_place::RejectsPlace;
 
 /// What overrides the spec.
@@ -210,15 +211,11 @@ impl Spec {
     /// A file is not there, a pattern matches none, or there is none at all.
     pub fn files(&self, given: &[String]) -> Result<Vec<SourceFile>, Error> {
         let stores = self.stores()?;
-        let named = self.plan.files.iter().chain(given);
-        named.for_each(|word| secret::learn_of_a_file(word));
         let files = if given.is_empty() {
-            {
-                let base = self.origin.base_of("source", "files");
-                source::find(&self.plan.files, base, stores.as_ref())?
-            }
+            let base = self.origin.base_of("source", "files");
+            named_files::find(&self.plan.files, base, &stores)?
         } else {
-            source::find(given, Path::new(""), stores.as_ref())?
+            named_files::find(given, Path::new(""), &stores)?
         };
         if files.is_empty() {
             return Err(Error::request(
