@@ -67,7 +67,8 @@ pub fn is_a_variable(name: &str) -> bool {
     name.chars().all(is_capital) && (is_usual || !name.contains(|c: char| c.is_ascii_digit()))
 }
 
-/// The text as [`escape_for_display`] shows it, cut after `most` characters with a mark that says so.
+/// The text as [`escape_for_display`] shows it, cut after `most` characters with a mark that
+/// says so.
 pub fn visible_short(bytes: &[u8], most: usize) -> String {
     // A character is at most 4 bytes, so this much is enough to fill `most`.
     let head = &bytes[..bytes.len().min(most.saturating_mul(4))];

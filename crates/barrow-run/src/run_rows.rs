@@ -102,11 +102,32 @@ pub fn losses_of(
     let dialect = session.dialect();
     let mut ask =
         |sql: &str, values: &[Value]| session.query(sql, values, "looking for foreign keys");
-    let found = cascade::losses(dialect, &mut ask, deleted)?;
-    match found.is_empty() || may_cascade {
-        true => Ok(found),
-        false => Err(cascade::must_be_allowed(deleted.table, &found).into()),
+    Ok(cascade::losses(dialect, &mut ask, deleted, may_cascade)?)
+}
+
+/// What other tables lose with the rows of runs that are deleted from all their tables.
+///
+/// # Errors
+/// As [`losses_of`].
+pub fn losses_of_runs(
+    session: &mut dyn Session,
+    runs: &[&Run],
+    by: &UndoBy,
+    may_cascade: bool,
+) -> Result<Vec<Loss>, Error> {
+    let mut losses = Vec::new();
+    let tables: Vec<&str> = by.tables.iter().map(String::as_str).collect();
+    for table in &tables {
+        for run in runs {
+            let deleted = Deleted {
+                table,
+                with: Some((&by.column, &run.run)),
+                beside: &tables,
+            };
+            losses.extend(losses_of(session, deleted, may_cascade)?);
+        }
     }
+    Ok(losses)
 }
 
 /// Deletes the rows of runs, and has the ledger say why. Nothing is committed.
@@ -139,6 +160,7 @@ pub fn taken_out(
             let deleted = Deleted {
                 table: table_name,
                 with: Some((&by.column, &run.run)),
+                beside: &[],
             };
             losses.extend(losses_of(session, deleted, may_cascade)?);
             let own = [Value::from(run.run.as_str())];

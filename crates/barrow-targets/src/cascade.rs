@@ -49,6 +49,19 @@ pub struct Deleted<'d> {
     pub table: &'d str,
     /// The column, and the value.
     pub with: Option<(&'d str, &'d str)>,
+    /// Tables whose rows are deleted as well: what they lose is no loss.
+    pub beside: &'d [&'d str],
+}
+
+impl<'d> Deleted<'d> {
+    /// All rows of a table, and of others.
+    pub fn all_of(table: &'d str, beside: &'d [&'d str]) -> Deleted<'d> {
+        Deleted {
+            table,
+            with: None,
+            beside,
+        }
+    }
 }
 
 /// A foreign key that names a table.
@@ -59,14 +72,24 @@ struct ForeignKey {
     columns: Vec<(String, String)>,
 }
 
-/// So deep foreign keys are followed.
-const DEEPEST: usize = 16;
-
 /// What other tables lose with these rows.
 ///
 /// # Errors
-/// The database cannot be asked.
-pub fn losses(dialect: Dialect, ask: Ask<'_>, deleted: Deleted<'_>) -> Result<Vec<Loss>, Error> {
+/// They lose something, and `may_cascade` is not so; the database cannot be asked.
+pub fn losses(
+    dialect: Dialect,
+    ask: Ask<'_>,
+    deleted: Deleted<'_>,
+    may_cascade: bool,
+) -> Result<Vec<Loss>, Error> {
+    let found = found(dialect, ask, deleted)?;
+    match found.is_empty() || may_cascade {
+        true => Ok(found),
+        false => Err(must_be_allowed(deleted.table, &found)),
+    }
+}
+
+fn found(dialect: Dialect, ask: Ask<'_>, deleted: Deleted<'_>) -> Result<Vec<Loss>, Error> {
     let mut found = Vec::new();
     let condition = deleted.with.map(|(column, _)| {
         let column = dialect.quoted(column);
@@ -81,6 +104,7 @@ pub fn losses(dialect: Dialect, ask: Ask<'_>, deleted: Deleted<'_>) -> Result<Ve
         dialect,
         ask,
         values,
+        beside: deleted.beside,
         found: &mut found,
         path: Vec::new(),
     };
@@ -115,7 +139,7 @@ pub fn can_be_replaced(dialect: Dialect, ask: Ask<'_>, table: &str) -> Result<()
 }
 
 /// What stops a delete that nobody allowed to take rows of other tables along.
-pub fn must_be_allowed(table: &str, losses: &[Loss]) -> Error {
+fn must_be_allowed(table: &str, losses: &[Loss]) -> Error {
     let told: Vec<String> = losses.iter().map(ToString::to_string).collect();
     Error::new(format!(
         "deleting rows of {} takes rows of other tables along: {}",
@@ -129,6 +153,7 @@ struct Walk<'w, 'a> {
     dialect: Dialect,
     ask: Ask<'a>,
     values: Vec<Value>,
+    beside: &'w [&'w str],
     found: &'w mut Vec<Loss>,
     path: Vec<String>,
 }
@@ -137,13 +162,17 @@ impl Walk<'_, '_> {
     /// Follows the foreign keys that name a table whose rows meet a condition are deleted. The
     /// condition takes the walk's values once.
     fn from(&mut self, table: &str, condition: &dyn Fn(&str) -> String) -> Result<(), Error> {
-        if self.path.len() >= DEEPEST || self.path.iter().any(|passed| passed == table) {
+        if self.path.iter().any(|passed| passed == table) {
             return Ok(());
         }
         self.path.push(table.to_string());
         for key in foreign_keys_to(self.dialect, self.ask, table)? {
             let deletes = key.rule.eq_ignore_ascii_case("CASCADE");
             if !deletes && !key.rule.to_ascii_uppercase().starts_with("SET") {
+                continue;
+            }
+            let is_same = same_table(&key.child, table);
+            if !is_same && self.beside.iter().any(|own| same_table(own, &key.child)) {
                 continue;
             }
             let parent = format!("p{}", self.path.len());
@@ -163,7 +192,6 @@ impl Walk<'_, '_> {
                 exists + ")"
             };
             // Rows of the table itself that are deleted anyway are no loss.
-            let is_same = same_table(&key.child, table);
             let others = match is_same {
                 true => format!(" AND ({}) IS NOT TRUE", condition("c")),
                 false => String::new(),

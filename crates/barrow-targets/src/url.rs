@@ -89,6 +89,16 @@ impl Url {
         }
     }
 
+    /// Whether it is the same database, for the same user.
+    pub fn is_same_place(&self, other: &Url) -> bool {
+        match (&self.place, &other.place) {
+            (Place::Server(one), Place::Server(two)) => {
+                self.to_string() == other.to_string() && one.user() == two.user()
+            }
+            _ => self.for_a_spec() == other.for_a_spec(),
+        }
+    }
+
     /// The kind of SQL that the database speaks.
     pub fn dialect(&self) -> Dialect {
         self.kind.dialect

@@ -7,6 +7,7 @@ use barrow_core::plan::{ColumnPlan, Plan, RecordTypePlan};
 use barrow_core::source::SourceFile;
 use barrow_core::words::Mode;
 use barrow_targets::cascade::{self, Deleted};
+use barrow_targets::ledger::Run;
 use barrow_targets::{Foresight, Job, Session, Table, Url, Value};
 
 use super::column_comparison::{Side, Sides};
@@ -15,7 +16,7 @@ use crate::load::request::LoadRequest;
 use crate::load::select_files;
 use crate::load::selection::{Selected, Selection};
 use crate::observer::Watch;
-use crate::run_rows::losses_of;
+use crate::run_rows;
 use crate::spec_file::Spec;
 
 /// The target as far as it was named.
@@ -109,11 +110,18 @@ impl Compared {
 
     /// Whether a load may delete what it would: rows of other tables may go along.
     fn cascades(&self, job: &Job, session: &mut dyn Session) -> Result<(), Error> {
+        for run in &self.selection.replaces {
+            let mends = run_rows::mends(session, run)?;
+            let runs: Vec<&Run> = std::iter::once(run).chain(&mends).collect();
+            let by = run_rows::by(session, run)?;
+            run_rows::losses_of_runs(session, &runs, &by, job.may_cascade)?;
+        }
         let dialect = session.dialect();
         if !matches!(job.mode, Mode::Truncate | Mode::Replace) {
             return Ok(());
         }
-        for table in job.tables() {
+        let tables = job.tables();
+        for table in tables.iter().copied() {
             if session.describe(table)?.is_none() {
                 continue;
             }
@@ -124,7 +132,7 @@ impl Compared {
                 };
                 cascade::can_be_replaced(dialect, &mut ask, table)?;
             } else {
-                losses_of(session, Deleted { table, with: None }, job.may_cascade)?;
+                run_rows::losses_of(session, Deleted::all_of(table, &tables), job.may_cascade)?;
             }
         }
         Ok(())

@@ -3,6 +3,7 @@
 
 use barrow_core::counts::RunCounts;
 use barrow_core::escape::escape_for_display;
+use barrow_core::types::Type;
 use barrow_core::words::{Every, Mode};
 use barrow_targets::ledger::{self, Outcome as Ended, Run};
 use barrow_targets::table::is_text_decimal;
@@ -70,7 +71,7 @@ pub(super) fn begin<'s>(
 
 /// Says which decimals a table has as text, unless the spec asks for that.
 fn tell_text_decimals(request: &LoadRequest<'_>, session: &mut dyn Session, job: &Job) {
-    // Only a file has numbers too small for the decimals of specs.
+    // A server's numbers hold every decimal of a spec.
     if !session.dialect().has_one_writer() {
         return;
     }
@@ -81,7 +82,11 @@ fn tell_text_decimals(request: &LoadRequest<'_>, session: &mut dyn Session, job:
         };
         let is_unasked = |name: &str| {
             let mut own = part.columns.iter();
-            own.any(|column| column.name == name && !column.inexact_as_text)
+            own.any(|column| {
+                column.name.eq_ignore_ascii_case(name)
+                    && matches!(column.ty, Type::Decimal { .. })
+                    && !column.inexact_as_text
+            })
         };
         let names: Vec<String> = found
             .columns

@@ -92,8 +92,15 @@ pub(crate) fn predict(
     let files = Selected::all(sources)?;
     let (known, mut selection) = placed(request, session, table_key, files)?;
     selection.skipped.splice(0..0, passed);
-    let replaced = known.replaced(request, session).map(drop);
-    let stops = known.may_come_again(request).and(replaced).err();
+    let replaced = known.replaced(request, session);
+    let stops = known.may_come_again(request).err();
+    let stops = match replaced {
+        Ok(runs) => {
+            selection.replaces = runs;
+            stops
+        }
+        Err(error) => stops.or(Some(error)),
+    };
     selection.resumed = known.resume(request, &mut selection.files)?;
     Ok((selection, stops))
 }

@@ -86,6 +86,7 @@ impl<'l> LoadTogether<'l> {
         let clock = Instant::now();
         let watch = Watcher::new(self.observer);
         let specs = self.specs;
+        // A circle is told before a database is opened.
         order(specs)?;
         let mut requests = Vec::with_capacity(specs.len());
         for spec in specs {
@@ -189,7 +190,7 @@ fn can_be_together(requests: &[LoadRequest<'_>]) -> Result<(), Error> {
         let name = request.spec.name();
         let target = &request.spec.plan.target;
         let commits_at_once = !request.url.dialect().has_transactional_ddl();
-        if request.url.for_a_spec() != first.url.for_a_spec() {
+        if !request.url.is_same_place(&first.url) {
             return Err(Error::request(
                 format!(
                     "{} goes to {}, and {name} to {}: a transaction has one database",
@@ -415,15 +416,14 @@ fn once_each(selected: &[(&LoadRequest<'_>, Selection)]) -> Result<(), Error> {
 fn empty(session: &mut dyn Session, requests: &[&LoadRequest<'_>]) -> Result<Emptied, Error> {
     let mut emptied: Vec<(String, u64)> = Vec::new();
     let mut lost = Vec::new();
-    for request in requests
-        .iter()
-        .rev()
-        .filter(|r| r.job.mode == Mode::Truncate)
-    {
+    let empties = |request: &&&LoadRequest<'_>| request.job.mode == Mode::Truncate;
+    let emptying = requests.iter().filter(empties);
+    let all_emptied: Vec<&str> = emptying.flat_map(|request| request.job.tables()).collect();
+    for request in requests.iter().rev().filter(empties) {
         for table in request.job.tables() {
             let is_emptied = emptied.iter().any(|(name, _)| same_table(name, table));
             if !is_emptied && session.describe(table)?.is_some() {
-                let all = Deleted { table, with: None };
+                let all = Deleted::all_of(table, &all_emptied);
                 lost.extend(losses_of(session, all, request.job.may_cascade)?);
                 let quoted = session.dialect().table(table);
                 let sql = format!("DELETE FROM {quoted}");

@@ -87,9 +87,7 @@ impl MariaDb {
 /// # Errors
 /// The server cannot be reached, or refuses the connection.
 fn connect(server: &Server) -> Result<Conn, Error> {
-    if let Some(error) = server.unknown_parameters(&KNOWN) {
-        return Err(error);
-    }
+    server.has_only(&KNOWN)?;
     let mode = server
         .parameter("ssl-mode")
         .unwrap_or_else(|| "preferred".into());

@@ -70,9 +70,7 @@ impl Postgres {
 /// The server cannot be reached, or refuses the connection.
 pub fn connect(server: &Server) -> Result<Client, Error> {
     let environment = |name: &str| std::env::var(name).ok().filter(|value| !value.is_empty());
-    if let Some(error) = server.unknown_parameters(&KNOWN) {
-        return Err(error);
-    }
+    server.has_only(&KNOWN)?;
     let mut config = Config::new();
     let host = server.host().unwrap_or_else(|| SOCKET.into());
     let port = server.port().unwrap_or(5432);

@@ -114,19 +114,22 @@ impl Server {
         }
     }
 
-    /// The parameters that are none of these.
-    pub fn unknown_parameters(&self, known: &[&str]) -> Option<Error> {
-        let unknown = self.parameters().into_iter();
-        let name = unknown.into_iter().find(|name| !known.contains(&&**name))?;
+    /// Whether all its parameters are among these.
+    ///
+    /// # Errors
+    /// One is not.
+    pub fn has_only(&self, known: &[&str]) -> Result<(), Error> {
+        let mut names = self.parameters().into_iter();
+        let Some(name) = names.find(|name| !known.contains(&&**name)) else {
+            return Ok(());
+        };
         // The name may be a key; that of a known parameter which is like it is none.
         let like = nearest(&name, known.iter().copied());
         let like = like.map_or(String::new(), |like| format!("; is {like} meant?"));
-        Some(
-            Error::spec(format!(
-                "the database's address has a parameter that is not known{like}"
-            ))
-            .advice(format!("those that are known: {}", known.join(", "))),
-        )
+        Err(Error::spec(format!(
+            "the database's address has a parameter that is not known{like}"
+        ))
+        .advice(format!("those that are known: {}", known.join(", "))))
     }
 
     /// A parameter after the question mark.

@@ -10,7 +10,7 @@ use super::encode;
 use super::foresight::fits;
 use super::insert::{Inserter, PreparedInserts};
 use super::merging::Merger;
-use crate::cascade::{Deleted, Loss, losses, must_be_allowed};
+use crate::cascade::{Deleted, Loss, losses};
 use crate::encoded::{EncodedBatch, Encoder};
 use crate::error::Error;
 use crate::job::{Job, Refusal};
@@ -95,7 +95,8 @@ pub fn begin<'s>(
     }
 }
 
-/// The tables of a load, what inserts into them, and how many rows each had.
+/// The tables of a load, what inserts into them, how many rows each had, and what other tables
+/// lost.
 type Ready = (Vec<LoadedTable>, Vec<LoadedPart>, Vec<u64>, Vec<Loss>);
 
 fn ready(sqlite: &Sqlite, job: &Job) -> Result<Ready, Error> {
@@ -163,21 +164,14 @@ fn begin_table(
     Ok(rows)
 }
 
-/// Notes what other tables lose with the rows of a table.
-fn lose(sqlite: &Sqlite, job: &Job, name: &str, lost: &mut Vec<Loss>) -> Result<(), Error> {
+/// What other tables lose with the rows of a table.
+fn lost_with(sqlite: &Sqlite, job: &Job, name: &str) -> Result<Vec<Loss>, Error> {
     let mut ask = |sql: &str, values: &[Value]| {
         super::sql::query(&sqlite.connection, sql, values, "looking for foreign keys")
     };
-    let all = Deleted {
-        table: name,
-        with: None,
-    };
-    let found = losses(DIALECT, &mut ask, all)?;
-    if !found.is_empty() && !job.may_cascade {
-        return Err(must_be_allowed(name, &found));
-    }
-    lost.extend(found);
-    Ok(())
+    let tables = job.tables();
+    let all = Deleted::all_of(name, &tables);
+    losses(DIALECT, &mut ask, all, job.may_cascade)
 }
 
 /// Makes, empties or replaces a table, as the job says.
@@ -199,7 +193,7 @@ fn ready_table(
         (Some(table), Mode::Truncate) => {
             let sql = format!("DELETE FROM {}", DIALECT.quoted(name));
             if !job.is_emptied {
-                lose(sqlite, job, name, lost)?;
+                lost.extend(lost_with(sqlite, job, name)?);
                 sqlite.run(&sql, "emptying the table")?;
                 table::is_empty(name, sqlite.count(name)?)?;
             }
@@ -207,7 +201,7 @@ fn ready_table(
         }
         (Some(_), Mode::Replace) => {
             // SQLite deletes the rows of a table that it drops ("Foreign Key Support", 5).
-            lose(sqlite, job, name, lost)?;
+            lost.extend(lost_with(sqlite, job, name)?);
             let sql = format!("DROP TABLE {}", DIALECT.quoted(name));
             sqlite.run(&sql, "replacing the table")?;
         }

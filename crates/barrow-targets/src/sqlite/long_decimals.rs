@@ -50,13 +50,17 @@ fn compared<'n>(sql: &str, names: &[&'n str]) -> Option<&'n str> {
         Some(Kind::Name(name)) => Some(name.as_str()),
         _ => None,
     };
-    let is_argument = |place: usize| {
-        let before = |back: usize| place.checked_sub(back);
-        let opens = |at: usize| tokens[at].kind == Kind::Sign('(');
-        before(1).is_some_and(opens)
-            && before(2)
-                .and_then(name_at)
-                .is_some_and(|name| TAKES_TEXT.iter().any(|f| f.eq_ignore_ascii_case(name)))
+    let is_sign = |place: Option<usize>, sign: char| {
+        place.is_some_and(|place| tokens[place].kind == Kind::Sign(sign))
+    };
+    let is_argument = |mut place: usize| {
+        // The table's name may stand before the column's.
+        while is_sign(place.checked_sub(1), '.') && place >= 2 {
+            place -= 2;
+        }
+        let takes_text = |name| TAKES_TEXT.iter().any(|f| f.eq_ignore_ascii_case(name));
+        let function = place.checked_sub(2).and_then(name_at);
+        is_sign(place.checked_sub(1), '(') && function.is_some_and(takes_text)
     };
     let is_asked_for_null = |place: usize| {
         name_at(place + 1).is_some_and(|word| {
@@ -92,6 +96,7 @@ mod tests {
             "'amt' = s",
             "amt IS NULL",
             "CAST(amt AS REAL) > 6",
+            "cast(d.amt AS REAL) > 6",
             "amtx > 1 -- amt",
             "[amt",
         ] {

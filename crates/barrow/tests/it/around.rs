@@ -522,3 +522,90 @@ fn a_table_that_others_refer_to_is_not_replaced_and_a_check_says_so() {
         }
     }
 }
+
+#[test]
+fn rows_that_a_load_deletes_itself_are_no_loss() {
+    for kind in KINDS {
+        let child = "[source]\nfiles = [\"c.csv\"]\n[columns]\nid = \"integer\"\nd = \"integer\"\n\
+                     [target]\ntable = \"child\"\nmode = \"truncate\"\n";
+        let family = "[source]\nfiles = [\"f.csv\"]\n[records]\nheader = \"none\"\n\
+                      [[record_type]]\nname = \"d\"\nif = \"field(1) = 'd'\"\ntable = \"d\"\n\
+                      [record_type.columns]\nwhat = { type = \"text\", load = false }\n\
+                      id = \"integer\"\nn = \"integer\"\n\
+                      [[record_type]]\nname = \"child\"\nif = \"field(1) = 'c'\"\ntable = \"child\"\n\
+                      [record_type.columns]\nwhat = { type = \"text\", load = false }\n\
+                      id = \"integer\"\nn = \"integer\"\n[target]\nmode = \"truncate\"\n";
+        let d = database(
+            kind,
+            &[
+                ("c.spec.toml", child.into()),
+                ("d.spec.toml", spec("a.csv", "mode = \"truncate\"")),
+                ("c.csv", "id,d\n7,1\n".into()),
+                ("f.spec.toml", family.into()),
+                ("f.csv", "d,1,1\nc,7,1\n".into()),
+            ],
+        );
+        d.sql(&[
+            "DROP TABLE d",
+            "CREATE TABLE d (id INTEGER PRIMARY KEY, n INTEGER)",
+            "CREATE TABLE child (id INTEGER, n INTEGER, d INTEGER, FOREIGN KEY (d) REFERENCES d (id) ON DELETE CASCADE)",
+            "INSERT INTO d VALUES (1, 1)",
+            "INSERT INTO child VALUES (7, 1, 1)",
+        ]);
+        let said = d.run("load d.spec.toml c.spec.toml");
+        assert_eq!(said.code, 0, "{kind:?}: {}{}", said.out, said.err);
+        let said = d.run("check f.spec.toml");
+        assert_eq!(said.code, 0, "{kind:?}: {}{}", said.out, said.err);
+        let said = d.run("load f.spec.toml");
+        assert_eq!(said.code, 0, "{kind:?}: {}{}", said.out, said.err);
+        assert_eq!(d.rows("SELECT id FROM child"), ["7"], "{kind:?}");
+    }
+}
+
+#[test]
+fn a_check_says_what_the_rows_of_earlier_content_take_along() {
+    for kind in KINDS {
+        let text = spec("a.csv", "run_column = \"loaded_by\"").replace(
+            "files = [\"a.csv\"]",
+            "files = [\"a.csv\"]\nwhen_changed = \"replace\"",
+        );
+        let d = database(kind, &[("a.spec.toml", text)]);
+        with_children(&d);
+        assert_eq!(d.run("load a.spec.toml").code, 0);
+        d.sql(&["INSERT INTO child VALUES (10, 1)"]);
+        d.market.write("a.csv", b"id,n\n1,2\n");
+        for words in ["check a.spec.toml", "load a.spec.toml"] {
+            let said = d.run(words);
+            let all = format!("{}{}", said.out, said.err);
+            assert_eq!(said.code, 1, "{kind:?} {words}: {all}");
+            assert!(all.contains("child: 1 row deleted"), "{words}: {all}");
+        }
+        assert_eq!(d.count("SELECT COUNT(*) FROM child"), 1);
+    }
+}
+
+#[test]
+fn addresses_that_differ_in_settings_are_one_database() {
+    let d = database(
+        Kind::Postgres,
+        &[
+            ("a.spec.toml", spec("a.csv", "")),
+            ("b.spec.toml", spec("b.csv", "")),
+        ],
+    );
+    let address = d.url().to_string();
+    let sign = if address.contains('?') { '&' } else { '?' };
+    for (name, file, address) in [
+        ("a.spec.toml", "a.csv", address.clone()),
+        (
+            "b.spec.toml",
+            "b.csv",
+            format!("{address}{sign}connect_timeout=9"),
+        ),
+    ] {
+        let target = format!("database = \"{address}\"");
+        d.market.write(name, spec(file, &target).as_bytes());
+    }
+    let said = d.market.run("load a.spec.toml b.spec.toml");
+    assert_eq!(said.code, 0, "{}{}", said.out, said.err);
+}

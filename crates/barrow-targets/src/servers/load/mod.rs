@@ -10,7 +10,7 @@ use barrow_core::words::Mode;
 
 use super::loaded_table::LoadedTable;
 use super::send::{self, Sender, named};
-use crate::cascade::{self, Deleted, Loss, losses, must_be_allowed};
+use crate::cascade::{self, Deleted, Loss, losses};
 use crate::dialect::Dialect;
 use crate::encoded::Encoder;
 use crate::error::Error;
@@ -70,13 +70,17 @@ fn ready<S: ServerSession>(server: &mut S, job: &Job) -> Result<Ready<S::Kind>, 
     }
     let (mut senders, mut encoders, mut rows_before) = (Vec::new(), Vec::new(), Vec::new());
     let mut lost = Vec::new();
+    let job_tables = job.tables();
     for (place, table) in tables.iter_mut().enumerate() {
         let before = match table.was_there {
             true => count(server, &table.name)?,
             false => 0,
         };
         if job.mode == Mode::Truncate && table.was_there && !job.is_emptied {
-            lose(server, job, &table.name, &mut lost)?;
+            let mut ask =
+                |sql: &str, values: &[Value]| server.query(sql, values, "looking for foreign keys");
+            let all = Deleted::all_of(&table.name, &job_tables);
+            lost.extend(losses(S::DIALECT, &mut ask, all, job.may_cascade)?);
             // TRUNCATE only where it is asked for: others wait for it, or see it before its time.
             let verb = if job.truncates {
                 "TRUNCATE TABLE"
@@ -111,27 +115,6 @@ fn ready<S: ServerSession>(server: &mut S, job: &Job) -> Result<Ready<S::Kind>, 
         rows_before,
         lost,
     })
-}
-
-/// Notes what other tables lose with the rows of a table.
-fn lose<S: ServerSession>(
-    server: &mut S,
-    job: &Job,
-    name: &str,
-    lost: &mut Vec<Loss>,
-) -> Result<(), Error> {
-    let mut ask =
-        |sql: &str, values: &[Value]| server.query(sql, values, "looking for foreign keys");
-    let all = Deleted {
-        table: name,
-        with: None,
-    };
-    let found = losses(S::DIALECT, &mut ask, all)?;
-    if !found.is_empty() && !job.may_cascade {
-        return Err(must_be_allowed(name, &found));
-    }
-    lost.extend(found);
-    Ok(())
 }
 
 fn open<S: ServerSession>(server: &mut S) -> Result<(), Error> {
